@@ -1,0 +1,134 @@
+package source
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"hemzo/internal/fault"
+	"hemzo/internal/sqltext"
+)
+
+// digest hashes a list of texts so that no two lists hash alike.
+type digest struct{ h hash.Hash }
+
+func newDigest() digest { return digest{sha256.New()} }
+
+func (d digest) add(text string) {
+	d.h.Write(strconv.AppendInt(nil, int64(len(text)), 10))
+	d.h.Write([]byte{':'})
+	d.h.Write([]byte(text))
+}
+
+func (d digest) sum() string { return hex.EncodeToString(d.h.Sum(nil)) }
+
+// hashStep is the hash over what a step does. Comments and blank space between
+// statements are no part of it, nor is the step's name.
+func hashStep(dialect sqltext.Dialect, s Step) string {
+	d := newDigest()
+	d.add(string(s.Kind))
+	for _, script := range s.Scripts {
+		d.add("script")
+		for _, p := range sqltext.Statements(dialect, script.Text) {
+			d.add(script.Text[p.Start:p.End])
+		}
+	}
+	if t := s.Table; t != nil {
+		d.add(t.Name)
+		for _, c := range t.Columns {
+			d.add(c)
+		}
+		for _, row := range t.Rows {
+			for _, f := range row {
+				d.add(strconv.FormatBool(f.Null))
+				d.add(f.Text)
+			}
+		}
+	}
+	return d.sum()
+}
+
+// hashCommand hashes a command with its input files, byte by byte.
+func (r *reader) hashCommand(c *Run) (string, error) {
+	d := newDigest()
+	d.add(string(Command))
+	for _, arg := range c.Args {
+		d.add(arg)
+	}
+	for _, file := range c.Inputs {
+		b, err := os.ReadFile(r.path(file))
+		if err != nil {
+			return "", reading(file, err)
+		}
+		d.add(filepath.ToSlash(file))
+		d.add(string(b))
+	}
+	return d.sum(), nil
+}
+
+// inputs finds the files that patterns name. ** stands for any number of
+// folders; a folder that matches stands for all files below it.
+func (r *reader) inputs(patterns []string) ([]string, error) {
+	var all []string
+	for _, pattern := range patterns {
+		found, err := doublestar.FilepathGlob(r.path(pattern))
+		if err != nil {
+			return nil, fault.New(fault.Usage, "", "inputs: %q is no pattern", pattern)
+		}
+		before := len(all)
+		for _, path := range found {
+			files, err := below(path)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, files...)
+		}
+		if len(all) == before {
+			return nil, fault.New(fault.Usage, "correct the pattern, or say  inputs: always", "inputs: no file matches %q below %s", pattern, r.root)
+		}
+	}
+	for i, path := range all {
+		if rel, err := filepath.Rel(r.root, path); err == nil {
+			all[i] = rel
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all), nil
+}
+
+func below(path string) (files []string, err error) {
+	err = filepath.WalkDir(path, func(p string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			files = append(files, p)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("reading inputs: %w", err)
+	}
+	return files, nil
+}
+
+// Chain returns the fingerprint of each layer: layer 0 is the database
+// before any step, layer i the state after step i.
+func Chain(base []string, steps []Step) []string {
+	d := newDigest()
+	for _, text := range base {
+		d.add(text)
+	}
+	layers := []string{d.sum()}
+	for i, s := range steps {
+		d := newDigest()
+		d.add(layers[i])
+		d.add(s.Hash)
+		layers = append(layers, d.sum())
+	}
+	return layers
+}

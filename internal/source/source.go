@@ -1,0 +1,247 @@
+// Package source turns what a project keeps in its repository (migrations,
+// data files, dumps, commands) into steps in a fixed order, each with a hash
+// of what it would do. It reads files and knows no server.
+package source
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"hemzo/internal/fault"
+	"hemzo/internal/sqltext"
+)
+
+// Item is one entry of a database's from: list. Exactly one of Migrations,
+// Data, Dump and Command is set.
+type Item struct {
+	Migrations []string // folders, merged into one order
+	Data       []string // files or folders of SQL and CSV files
+	Dump       string   // a file
+	Command    []string // the project's own command and its arguments
+
+	Undo      []string // patterns of files that undo
+	Only      []string // patterns of the only files to take
+	Skip      []string // patterns of files to leave out
+	ByName    bool     // order by name alone, numbers have no meaning
+	Apply     string   // marker line before the part to apply, "" for none
+	Back      string   // marker line before the part that undoes
+	Inputs    []string // patterns of the files that a command's result depends on
+	Always    bool     // the command runs at every build
+	Continues bool     // the command does what is missing on an older result
+}
+
+// Kind says what a step is.
+type Kind string
+
+// The kinds of step.
+const (
+	Migration Kind = "migration"
+	Data      Kind = "data"
+	Dump      Kind = "dump"
+	Command   Kind = "command"
+)
+
+// Script is one SQL file, or the part of it that is applied.
+type Script struct {
+	File  string // relative to the project's folder
+	Text  string
+	First int // the line of the file at which Text begins, from 1
+}
+
+// Step is one unit that a source applies.
+type Step struct {
+	Name    string
+	Kind    Kind
+	Scripts []Script // of a migration, a dump, or SQL data
+	Table   *Table   // of CSV data
+	Command *Run     // of a command
+	Hash    string   // 64 hex digits over what it does, not over its name
+	Always  bool     // its result is never found ready
+}
+
+// Run is a command step.
+type Run struct {
+	Args      []string
+	Inputs    []string // the files found by the patterns
+	Continues bool
+}
+
+// Plan holds the steps of one database in order.
+type Plan struct {
+	Steps []Step
+	Notes []string // what a user should know and need not mend
+}
+
+// Read finds, orders and hashes the steps of a database. Paths in items are
+// relative to root; errors name files the same way.
+func Read(ctx context.Context, root string, items []Item, d sqltext.Dialect) (*Plan, error) {
+	r := reader{root: root, dialect: d}
+	for _, item := range items {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if err := r.item(item); err != nil {
+			return nil, err
+		}
+	}
+	return &Plan{Steps: r.steps, Notes: r.notes}, nil
+}
+
+type reader struct {
+	root    string
+	dialect sqltext.Dialect
+	steps   []Step
+	notes   []string
+}
+
+func (r *reader) item(item Item) error {
+	switch {
+	case len(item.Migrations) > 0:
+		return r.migrations(item)
+	case len(item.Data) > 0:
+		return r.data(item)
+	case item.Dump != "":
+		script, err := r.script(item.Dump)
+		if err != nil {
+			return err
+		}
+		r.add(Step{Name: filepath.Base(item.Dump), Kind: Dump, Scripts: []Script{script}})
+		return nil
+	}
+	return r.command(item)
+}
+
+// add hashes a step and appends it.
+func (r *reader) add(s Step) {
+	s.Hash = hashStep(r.dialect, s)
+	r.steps = append(r.steps, s)
+}
+
+func (r *reader) migrations(item Item) error {
+	var all []entry
+	for _, folder := range item.Migrations {
+		found, err := r.folder(folder, item, true)
+		if err != nil {
+			return err
+		}
+		all = append(all, found...)
+	}
+	if len(all) == 0 {
+		return fault.New(fault.Usage, "put the first migration there, or correct the folder in the project file",
+			"no migration in %s", strings.Join(item.Migrations, ", "))
+	}
+	order(all, item.ByName)
+	if err := noTwins(all, item); err != nil {
+		return err
+	}
+	if n := unnumbered(all); n > 0 && n < len(all) && !item.ByName {
+		r.notes = append(r.notes, fmt.Sprintf("%s without a number in the name: applied last, by name", count(n, "migration")))
+	}
+	for _, e := range all {
+		step := Step{Name: e.name, Kind: Migration}
+		for _, file := range e.files {
+			script, err := r.script(file)
+			if err != nil {
+				return err
+			}
+			if script, err = part(script, item); err != nil {
+				return err
+			}
+			step.Scripts = append(step.Scripts, script)
+		}
+		r.add(step)
+	}
+	return nil
+}
+
+func (r *reader) data(item Item) error {
+	var all []entry
+	for _, path := range item.Data {
+		info, err := os.Stat(r.path(path))
+		if err != nil {
+			return reading(path, err)
+		}
+		if !info.IsDir() {
+			all = append(all, entry{name: filepath.Base(path), files: []string{path}})
+			continue
+		}
+		found, err := r.folder(path, item, false)
+		if err != nil {
+			return err
+		}
+		if len(found) == 0 {
+			return fault.New(fault.Usage, "put SQL or CSV files there, or correct the folder in the project file",
+				"no data file in %s", path)
+		}
+		order(found, item.ByName)
+		all = append(all, found...)
+	}
+	for _, e := range all {
+		step := Step{Name: e.name, Kind: Data}
+		text, err := r.read(e.files[0])
+		if err != nil {
+			return err
+		}
+		if strings.EqualFold(filepath.Ext(e.name), ".csv") {
+			if step.Table, err = readTable(e.files[0], tableName(e.name), text); err != nil {
+				return err
+			}
+		} else {
+			step.Scripts = []Script{{File: e.files[0], Text: text, First: 1}}
+		}
+		r.add(step)
+	}
+	return nil
+}
+
+func (r *reader) command(item Item) error {
+	inputs, err := r.inputs(item.Inputs)
+	if err != nil {
+		return err
+	}
+	step := Step{
+		Name: strings.Join(item.Command, " "), Kind: Command, Always: item.Always,
+		Command: &Run{Args: item.Command, Inputs: inputs, Continues: item.Continues},
+	}
+	sum, err := r.hashCommand(step.Command)
+	if err != nil {
+		return err
+	}
+	step.Hash = sum
+	r.steps = append(r.steps, step)
+	return nil
+}
+
+func (r *reader) path(name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(r.root, name)
+}
+
+// reading returns the error for a file or folder that cannot be read.
+func reading(path string, err error) error {
+	e := fault.New(fault.Usage, "", "cannot read it")
+	e.Where, e.Said, e.Reason = fault.Position{File: path}, cause(err), err
+	return e
+}
+
+// cause drops the path from a file system's error: it is in the position.
+func cause(err error) string {
+	if p, ok := err.(*fs.PathError); ok {
+		return p.Err.Error()
+	}
+	return err.Error()
+}
+
+// count returns "1 migration", "2 migrations".
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

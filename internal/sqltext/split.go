@@ -1,0 +1,222 @@
+// Package sqltext reads SQL text: it finds where statements begin and end,
+// and what their words are. It knows lexical rules, no server and no grammar;
+// which rules apply is told by a Dialect.
+package sqltext
+
+import (
+	"strings"
+	"unicode/utf8"
+)
+
+// Dialect tells which lexical rules a kind of SQL has beside those that all
+// share: '…' strings and "…" names that double their quote, -- and /* */
+// comments, and ; between statements.
+type Dialect struct {
+	Backtick bool // `name`
+	Bracket  bool // [name]
+	// OpenComment lets a /* comment run to the end of the text.
+	OpenComment bool
+	// TriggerBody: CREATE TRIGGER ends at "; END", and its body's own
+	// semicolons do not end it.
+	TriggerBody bool
+}
+
+// Piece is a part of a text: a statement, from its first to its last token
+// and without its semicolon, or what stands between two statements.
+type Piece struct {
+	Start, End int // bytes
+	Statement  bool
+	Open       string // what was begun and never ended: "string", "name" or "comment"
+}
+
+// Split cuts text into pieces that, put together, are the text. Its time
+// grows in proportion to the length of the text.
+func Split(d Dialect, text string) []Piece {
+	var (
+		pieces []Piece
+		body   triggerBody
+		begin  = -1 // where the present statement began
+		last   int  // where its last token ended
+		done   int  // where the last piece ended
+	)
+	flush := func(open string) {
+		if begin < 0 {
+			return
+		}
+		if begin > done {
+			pieces = append(pieces, Piece{Start: done, End: begin})
+		}
+		pieces = append(pieces, Piece{Start: begin, End: last, Statement: true, Open: open})
+		done, begin, body = last, -1, triggerBody{}
+	}
+	for at := 0; at < len(text); {
+		t := d.next(text, at)
+		at = t.end
+		switch {
+		case t.kind == space, t.kind == comment:
+			if t.open {
+				flush("")
+				pieces = append(pieces, Piece{Start: done, End: len(text), Open: "comment"})
+				return pieces
+			}
+			continue
+		case t.kind == semicolon && !(d.TriggerBody && body.inside()):
+			flush("")
+			continue
+		}
+		if begin < 0 {
+			begin = t.start
+		}
+		last = t.end
+		if d.TriggerBody {
+			body.read(t, text)
+		}
+		if t.open {
+			flush(map[kind]string{quoted: "string", name: "name"}[t.kind])
+		}
+	}
+	flush("")
+	if done < len(text) {
+		pieces = append(pieces, Piece{Start: done, End: len(text)})
+	}
+	return pieces
+}
+
+type kind int
+
+const (
+	space kind = iota
+	comment
+	semicolon
+	word
+	quoted
+	name
+	other
+)
+
+type token struct {
+	kind       kind
+	start, end int
+	open       bool // the end of the text came before its own
+}
+
+// next reads the token that begins at a byte of the text.
+func (d Dialect) next(text string, at int) token {
+	c := text[at]
+	switch {
+	case isSpace(c):
+		end := at + 1
+		for end < len(text) && isSpace(text[end]) {
+			end++
+		}
+		return token{kind: space, start: at, end: end}
+	case c == ';':
+		return token{kind: semicolon, start: at, end: at + 1}
+	case c == '-' && strings.HasPrefix(text[at:], "--"):
+		if n := strings.IndexByte(text[at:], '\n'); n >= 0 {
+			return token{kind: comment, start: at, end: at + n + 1}
+		}
+		return token{kind: comment, start: at, end: len(text)}
+	case c == '/' && strings.HasPrefix(text[at:], "/*"):
+		if n := strings.Index(text[at+2:], "*/"); n >= 0 {
+			return token{kind: comment, start: at, end: at + 2 + n + 2}
+		}
+		return token{kind: comment, start: at, end: len(text), open: !d.OpenComment}
+	case c == '\'':
+		return quotedBy(text, at, '\'', quoted)
+	case c == '"', c == '`' && d.Backtick:
+		return quotedBy(text, at, c, name)
+	case c == '[' && d.Bracket:
+		if n := strings.IndexByte(text[at:], ']'); n >= 0 {
+			return token{kind: name, start: at, end: at + n + 1}
+		}
+		return token{kind: name, start: at, end: len(text), open: true}
+	case isWord(c):
+		end := at + 1
+		for end < len(text) && isWord(text[end]) {
+			end++
+		}
+		return token{kind: word, start: at, end: end}
+	}
+	return token{kind: other, start: at, end: at + 1}
+}
+
+// quotedBy reads a text in quotes; a doubled quote stands for itself.
+func quotedBy(text string, at int, quote byte, k kind) token {
+	for end := at + 1; end < len(text); end++ {
+		if text[end] != quote {
+			continue
+		}
+		if end+1 < len(text) && text[end+1] == quote {
+			end++
+			continue
+		}
+		return token{kind: k, start: at, end: end + 1}
+	}
+	return token{kind: k, start: at, end: len(text), open: true}
+}
+
+func isSpace(c byte) bool {
+	return c == ' ' || c == '\n' || c == '\t' || c == '\r' || c == '\f' || c == '\v'
+}
+
+// isWord takes every byte of a character beyond ASCII for part of a word, as
+// the engines do.
+func isWord(c byte) bool {
+	return c == '_' || c == '$' || c >= utf8.RuneSelf ||
+		'0' <= c && c <= '9' || 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z'
+}
+
+// triggerBody follows one statement's tokens to tell whether it is a CREATE
+// TRIGGER, and where that ends: at an END that follows a semicolon and is
+// followed by one. The END of a CASE never follows a semicolon, so it needs
+// no counting.
+type triggerBody struct {
+	state int
+}
+
+const (
+	bodyUnknown   = iota // no word has decided yet
+	bodyCreate           // CREATE has been read
+	bodyNone             // no trigger
+	bodyOpen             // inside a trigger
+	bodySemicolon        // inside, just behind a semicolon
+	bodyEnd              // inside, behind "; END"
+)
+
+func (b *triggerBody) inside() bool { return b.state == bodyOpen || b.state == bodySemicolon }
+
+// read takes the statement's next token.
+func (b *triggerBody) read(t token, text string) {
+	w := ""
+	if t.kind == word {
+		w = strings.ToUpper(text[t.start:min(t.end, t.start+16)])
+	}
+	switch b.state {
+	case bodyUnknown:
+		switch w {
+		case "EXPLAIN", "QUERY", "PLAN":
+		case "CREATE":
+			b.state = bodyCreate
+		default:
+			b.state = bodyNone
+		}
+	case bodyCreate:
+		switch w {
+		case "TEMP", "TEMPORARY":
+		case "TRIGGER":
+			b.state = bodyOpen
+		default:
+			b.state = bodyNone
+		}
+	case bodyOpen, bodySemicolon, bodyEnd:
+		switch {
+		case t.kind == semicolon:
+			b.state = bodySemicolon
+		case b.state == bodySemicolon && w == "END":
+			b.state = bodyEnd
+		default:
+			b.state = bodyOpen
+		}
+	}
+}
