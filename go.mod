@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/goccy/go-yaml v1.19.2
 	github.com/stretchr/testify v1.12.1
 	modernc.org/libc v1.79.0
 	modernc.org/sqlite v1.61.1

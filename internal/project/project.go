@@ -1,0 +1,500 @@
+// Package project reads the project file: finds it, checks every key with its
+// place, puts the chosen profile over the base, and gives its content typed.
+package project
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"hemzo/internal/fault"
+)
+
+// FileName is the name a project file is found by.
+const FileName = "hemzo.yaml"
+
+// Project is a project file, checked and with its profile applied.
+type Project struct {
+	File       string // absolute
+	Root       string // its folder, absolute and free of links
+	Profile    string // "" for none
+	Databases  []Database
+	Env        []Variable
+	Files      []Rendered
+	AllowHosts []string
+	Listen     string
+}
+
+// Database is one entry of databases.
+type Database struct {
+	Name       string
+	At         fault.Position
+	Engine     string
+	Version    string
+	Where      []string
+	From       []Source
+	Keep       []string
+	Reset      string // "" where the file leaves the choice open
+	Role       string
+	Roles      []string
+	Grants     []string
+	Names      []string
+	Extensions []string
+	Settings   []Variable
+	Encoding   string
+	Locale     string
+	Env        []Variable
+	Image      string
+	URL        string
+	Required   bool // memory: required
+	Tmpfs      int64
+	Ready      time.Duration
+	Idle       time.Duration
+	Layers     int // most layers of one build to keep
+	Memory     int64
+	CPUs       int
+	Stock      int
+	Lazy       bool
+	Wait       time.Duration
+}
+
+// Source is one item of from.
+type Source struct {
+	At         fault.Position
+	Migrations []string
+	Data       []string
+	Dump       string
+	Run        []string
+	Undo       []string
+	Only       []string
+	Skip       []string
+	ByName     bool
+	Apply      string // marker lines
+	Back       string
+	Inputs     []string
+	Always     bool
+	Continues  bool
+}
+
+// Variable is a name with a value, in the order of the file.
+type Variable struct {
+	Name  string
+	Value string
+	At    fault.Position
+}
+
+// Rendered is one entry of files.
+type Rendered struct {
+	From, To string // relative to the root
+	At       fault.Position
+}
+
+// Find returns the project file: path itself where it is given, else the
+// nearest hemzo.yaml in dir or above it.
+func Find(dir, path string) (string, error) {
+	if path != "" {
+		abs, err := filepath.Abs(path)
+		if err != nil {
+			return "", err
+		}
+		if info, err := os.Stat(abs); err == nil && info.IsDir() {
+			abs = filepath.Join(abs, FileName)
+		}
+		if _, err := os.Stat(abs); err != nil {
+			return "", fault.New(fault.Usage, "hemzo init writes one", "there is no project file %s", abs)
+		}
+		return abs, nil
+	}
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	for at := abs; ; at = filepath.Dir(at) {
+		file := filepath.Join(at, FileName)
+		if _, err := os.Stat(file); err == nil {
+			return file, nil
+		}
+		if at == filepath.Dir(at) {
+			return "", fault.New(fault.Usage, "hemzo init writes one from what this folder holds",
+				"no %s in %s or above it", FileName, abs)
+		}
+	}
+}
+
+// Read reads a project file. profile may be "". lookup is the environment,
+// as os.LookupEnv is.
+func Read(file, profile string, lookup func(string) (string, bool)) (*Project, error) {
+	abs, err := filepath.Abs(file)
+	if err != nil {
+		return nil, err
+	}
+	src, err := os.ReadFile(abs)
+	if err != nil {
+		e := fault.New(fault.Usage, "", "cannot read the project file")
+		e.Where, e.Reason, e.Said = fault.Position{File: file}, err, err.Error()
+		if p, ok := errors.AsType[*fs.PathError](err); ok {
+			e.Said = p.Err.Error()
+		}
+		return nil, e
+	}
+	root, err := filepath.EvalSymlinks(filepath.Dir(abs))
+	if err != nil {
+		return nil, fmt.Errorf("finding the folder of %s: %w", file, err)
+	}
+	top, err := parse(filepath.Base(file), src)
+	if err != nil {
+		return nil, err
+	}
+	if top, err = checked(top, root, profile, lookup); err != nil {
+		return nil, err
+	}
+	p := &Project{File: abs, Root: root, Profile: profile}
+	return p, p.fill(top)
+}
+
+// checked holds a file against the table of keys and returns it with its
+// profile applied.
+func checked(top *node, root, profile string, lookup func(string) (string, bool)) (*node, error) {
+	// Values of profiles that are not chosen are held against the table too,
+	// but their variables and their paths may be missing.
+	other := checker{root: root}
+	base := &node{at: top.at, isMap: top.isMap, null: top.null, scalar: top.scalar, text: top.text, items: top.items}
+	var profiles *node
+	for _, f := range top.fields {
+		if f.name == "profiles" {
+			profiles = f.value
+			continue
+		}
+		base.fields = append(base.fields, f)
+	}
+	if err := (checker{root, lookup}).object(base, topKeys, "the project file"); err != nil {
+		return nil, err
+	}
+	var chosen *node
+	if profiles != nil {
+		chosen = profiles.get(profile)
+		for _, f := range profiles.fields {
+			c := other
+			if f.value == chosen {
+				c = checker{root, lookup}
+			}
+			one := &node{at: f.at, isMap: true, fields: []field{f}}
+			if err := c.value(one, key{name: "profiles", kind: aNamed, keys: sharedKeys}); err != nil {
+				return nil, err
+			}
+		}
+		if !profiles.isMap && !profiles.null {
+			return nil, problem(profiles.at, "", "profiles has to be a map of names, this is %s", profiles.is())
+		}
+	}
+	if profile != "" {
+		if chosen == nil {
+			var known []key
+			if profiles != nil {
+				for _, f := range profiles.fields {
+					known = append(known, key{name: f.name})
+				}
+			}
+			return nil, problem(top.at, nearest(profile, known), "there is no profile %q", profile)
+		}
+		base = over(base, chosen)
+	}
+	return base, required(base, topKeys, "the project file")
+}
+
+func (p *Project) fill(top *node) error {
+	p.Env = variables(top.get("env"))
+	p.AllowHosts = textList(top.get("allow_hosts"))
+	p.Listen = value(top.get("listen"))
+	if files := top.get("files"); files != nil {
+		for _, item := range files.items {
+			p.Files = append(p.Files, Rendered{From: value(item.get("from")), To: value(item.get("to")), At: item.at})
+		}
+	}
+	databases := top.get("databases")
+	if databases == nil || len(databases.fields) == 0 {
+		at := top.at
+		if databases != nil {
+			at = databases.at
+		}
+		return problem(at, "hemzo init shows how one looks", "the project file declares no database")
+	}
+	for _, f := range databases.fields {
+		d, err := database(f)
+		if err != nil {
+			return err
+		}
+		p.Databases = append(p.Databases, d)
+	}
+	p.defaultEnv()
+	return p.checkUses()
+}
+
+func database(f field) (Database, error) {
+	n := f.value
+	d := Database{
+		Name: f.name, At: f.at,
+		Engine: value(n.get("engine")), Version: value(n.get("version")), Where: textList(n.get("where")),
+		Keep: textList(n.get("keep")), Reset: value(n.get("reset")),
+		Role: valueOr(n.get("role"), "owner"), Roles: textList(n.get("roles")),
+		Grants: textList(n.get("grants")), Names: textList(n.get("names")), Extensions: textList(n.get("extensions")),
+		Settings: variables(n.get("settings")), Encoding: valueOr(n.get("encoding"), "UTF-8"), Locale: valueOr(n.get("locale"), "C"),
+		Env: variables(n.get("env")), Image: value(n.get("image")), URL: value(n.get("url")),
+		Required: value(n.get("memory")) == "required",
+		Tmpfs:    bytes(n.get("tmpfs")), Ready: duration(n.get("ready_within"), time.Minute), Idle: duration(n.get("idle"), 30*time.Minute),
+		Layers: whole(n.get("limits").get("layers"), 64), Memory: bytes(n.get("limits").get("memory")), CPUs: whole(n.get("limits").get("cpus"), 0),
+		Stock: whole(n.get("stock"), 2), Lazy: value(n.get("lazy")) == "true", Wait: duration(n.get("wait"), 5*time.Second),
+	}
+	if len(d.Where) == 0 {
+		d.Where = []string{"memory", "container"}
+	}
+	if slices.Contains(d.Where, "existing") && d.URL == "" {
+		return d, problem(n.get("where").at, "add url: with the server's address", "database %q: where: existing needs a url", d.Name)
+	}
+	from := n.get("from")
+	if from == nil {
+		return d, nil
+	}
+	for _, item := range from.items {
+		s, err := sourceOf(item)
+		if err != nil {
+			return d, err
+		}
+		d.From = append(d.From, s)
+	}
+	return d, nil
+}
+
+func sourceOf(n *node) (Source, error) {
+	s := Source{
+		At:         n.at,
+		Migrations: textList(n.get("migrations")), Data: textList(n.get("data")), Dump: value(n.get("dump")), Run: textList(n.get("run")),
+		Undo: textList(n.get("undo")), Only: textList(n.get("only")), Skip: textList(n.get("skip")),
+		ByName: value(n.get("order")) == "name", Apply: value(n.get("markers").get("apply")), Back: value(n.get("markers").get("undo")),
+		Inputs: textList(n.get("inputs")), Continues: value(n.get("continues")) == "true",
+	}
+	var what []string
+	for _, k := range []string{"migrations", "data", "dump", "run"} {
+		if n.get(k) != nil {
+			what = append(what, k)
+		}
+	}
+	if len(what) != 1 {
+		return s, problem(n.at, "", "an item of from holds one of migrations, data, dump and run; this has %s", orNone(what))
+	}
+	fits := map[string][]string{
+		"migrations": {"undo", "only", "skip", "order", "markers"}, "data": {"only", "skip", "order"}, "run": {"inputs", "continues"},
+	}[what[0]]
+	for _, f := range n.fields {
+		if f.name != what[0] && !slices.Contains(fits, f.name) {
+			return s, problem(f.at, "", "%s has no meaning beside %s", f.name, what[0])
+		}
+	}
+	for _, k := range []string{"undo", "only", "skip"} {
+		if bad := badPattern(n.get(k)); bad != nil {
+			return s, problem(bad.at, "", "%s: %q is no pattern", k, bad.text)
+		}
+	}
+	if len(s.Run) > 0 {
+		if len(s.Inputs) == 0 {
+			return s, problem(n.at, "add inputs: with patterns of those files, or inputs: always", "Hemzo has to know which files the result of this command depends on")
+		}
+		s.Always = slices.Equal(s.Inputs, []string{"always"})
+		if s.Always {
+			s.Inputs = nil
+		}
+	}
+	return s, nil
+}
+
+func orNone(words []string) string {
+	if len(words) == 0 {
+		return "none"
+	}
+	return strings.Join(words, " and ")
+}
+
+func value(n *node) string {
+	if n == nil {
+		return ""
+	}
+	return n.text
+}
+
+func valueOr(n *node, preset string) string {
+	if v := value(n); v != "" {
+		return v
+	}
+	return preset
+}
+
+func textList(n *node) []string {
+	if n == nil || n.null {
+		return nil
+	}
+	if n.scalar {
+		return []string{n.text}
+	}
+	var all []string
+	for _, item := range n.items {
+		all = append(all, item.text)
+	}
+	return all
+}
+
+func variables(n *node) (all []Variable) {
+	if n == nil {
+		return nil
+	}
+	for _, f := range n.fields {
+		all = append(all, Variable{Name: f.name, Value: f.value.text, At: f.at})
+	}
+	return all
+}
+
+// The texts below have been held against their types by the checker.
+
+func whole(n *node, preset int) int {
+	if v, err := strconv.Atoi(value(n)); err == nil {
+		return v
+	}
+	return preset
+}
+
+func bytes(n *node) int64 {
+	v, _ := parseSize(value(n))
+	return v
+}
+
+func duration(n *node, preset time.Duration) time.Duration {
+	if d, err := time.ParseDuration(value(n)); err == nil {
+		return d
+	}
+	return preset
+}
+
+var environmentName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// defaultEnv gives databases without env: the variable that most
+// applications read.
+func (p *Project) defaultEnv() {
+	for i := range p.Databases {
+		d := &p.Databases[i]
+		if d.Env != nil {
+			continue
+		}
+		name := "DATABASE_URL"
+		if len(p.Databases) > 1 {
+			name = strings.ToUpper(strings.ReplaceAll(d.Name, "-", "_")) + "_URL"
+		}
+		d.Env = []Variable{{Name: name, Value: "{url}", At: d.At}}
+	}
+}
+
+// checkUses checks the places that name a database's keys.
+func (p *Project) checkUses() error {
+	for _, d := range p.Databases {
+		for _, v := range d.Env {
+			if err := p.checkVariable(v, true); err != nil {
+				return err
+			}
+		}
+	}
+	for _, v := range p.Env {
+		if err := p.checkVariable(v, false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *Project) checkVariable(v Variable, own bool) error {
+	if !environmentName.MatchString(v.Name) {
+		return problem(v.At, "", "%q is no name for a variable", v.Name)
+	}
+	for _, m := range Placeholder.FindAllStringSubmatch(v.Value, -1) {
+		name, key, dotted := strings.Cut(m[1], ".")
+		switch {
+		case !dotted && !own:
+			return problem(v.At, "write {NAME.url}, with the database's name", "{%s} does not say which database's", m[1])
+		case !dotted:
+			key = name
+		case p.Database(name) == nil:
+			var known []string
+			for _, d := range p.Databases {
+				known = append(known, d.Name)
+			}
+			return problem(v.At, nearestOf(name, known), "{%s}: there is no database %q", m[1], name)
+		}
+		if !slices.Contains(ConnectionKeys, key) {
+			return problem(v.At, nearestOf(key, ConnectionKeys), "{%s}: a connection has no %q", m[1], key)
+		}
+	}
+	return nil
+}
+
+// Placeholder matches {key} and {name.key}.
+var Placeholder = regexp.MustCompile(`\{([a-z][a-z0-9_-]*(?:\.[a-z_]+)?)\}`)
+
+// ConnectionKeys are the keys that stand for a part of a connection.
+var ConnectionKeys = []string{"url", "jdbc", "jdbc_full", "conninfo", "host", "port", "user", "password", "database", "socket", "file", "params", "copy"}
+
+// Database returns the database of a name, nil where there is none.
+func (p *Project) Database(name string) *Database {
+	for i := range p.Databases {
+		if p.Databases[i].Name == name {
+			return &p.Databases[i]
+		}
+	}
+	return nil
+}
+
+// Choose returns the databases named, all where none is named.
+func (p *Project) Choose(names ...string) ([]*Database, error) {
+	var all []*Database
+	var known []string
+	for i := range p.Databases {
+		known = append(known, p.Databases[i].Name)
+		if len(names) == 0 {
+			all = append(all, &p.Databases[i])
+		}
+	}
+	for _, name := range names {
+		d := p.Database(name)
+		if d == nil {
+			return nil, fault.New(fault.Usage, nearestOf(name, known), "%s declares no database %q", filepath.Base(p.File), name)
+		}
+		if !slices.Contains(all, d) {
+			all = append(all, d)
+		}
+	}
+	return all, nil
+}
+
+// OneWriter checks that no two of the databases, nor one and the project's
+// own env, set the same variable.
+func (p *Project) OneWriter(databases []*Database) error {
+	by := map[string]string{}
+	for _, d := range databases {
+		for _, v := range d.Env {
+			if other, ok := by[v.Name]; ok {
+				return problem(v.At, "give one of them another name, or name one database on the command line",
+					"%s is set by %s and by %s", v.Name, other, d.Name)
+			}
+			by[v.Name] = d.Name
+		}
+	}
+	for _, v := range p.Env {
+		if other, ok := by[v.Name]; ok {
+			return problem(v.At, "give one of them another name", "%s is set by %s and by env", v.Name, other)
+		}
+	}
+	return nil
+}
