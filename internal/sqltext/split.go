@@ -27,6 +27,7 @@ type Piece struct {
 	Start, End int // bytes
 	Statement  bool
 	Open       string // what was begun and never ended: "string", "name" or "comment"
+	OpenAt     int    // where that began
 }
 
 // Split cuts text into pieces that, put together, are the text. Its time
@@ -39,14 +40,14 @@ func Split(d Dialect, text string) []Piece {
 		last   int  // where its last token ended
 		done   int  // where the last piece ended
 	)
-	flush := func(open string) {
+	flush := func(open string, openAt int) {
 		if begin < 0 {
 			return
 		}
 		if begin > done {
 			pieces = append(pieces, Piece{Start: done, End: begin})
 		}
-		pieces = append(pieces, Piece{Start: begin, End: last, Statement: true, Open: open})
+		pieces = append(pieces, Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt})
 		done, begin, body = last, -1, triggerBody{}
 	}
 	for at := 0; at < len(text); {
@@ -55,13 +56,13 @@ func Split(d Dialect, text string) []Piece {
 		switch {
 		case t.kind == space, t.kind == comment:
 			if t.open {
-				flush("")
-				pieces = append(pieces, Piece{Start: done, End: len(text), Open: "comment"})
+				flush("", 0)
+				pieces = append(pieces, Piece{Start: done, End: len(text), Open: "comment", OpenAt: t.start})
 				return pieces
 			}
 			continue
 		case t.kind == semicolon && !(d.TriggerBody && body.inside()):
-			flush("")
+			flush("", 0)
 			continue
 		}
 		if begin < 0 {
@@ -72,10 +73,10 @@ func Split(d Dialect, text string) []Piece {
 			body.read(t, text)
 		}
 		if t.open {
-			flush(map[kind]string{quoted: "string", name: "name"}[t.kind])
+			flush(map[kind]string{quoted: "string", name: "name"}[t.kind], t.start)
 		}
 	}
-	flush("")
+	flush("", 0)
 	if done < len(text) {
 		pieces = append(pieces, Piece{Start: done, End: len(text)})
 	}

@@ -1,0 +1,241 @@
+// Package engine holds the contract between Hemzo and the database systems it
+// works on. Each system lives in a folder of its own below; no code outside
+// asks which one it has.
+//
+// A Server holds templates, copies and snapshots, told apart by their names,
+// each with Facts kept beside or inside it. A Database is one of them, opened
+// for work.
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"hemzo/internal/sqltext"
+)
+
+// ErrNotFound is returned for a template, copy or snapshot that is not there.
+var ErrNotFound = errors.New("not found")
+
+// Engine is one database system.
+type Engine interface {
+	// Name is the engine's name in a project file.
+	Name() string
+	// Dialect tells how its SQL is read.
+	Dialect() sqltext.Dialect
+	// Check reports what of a Spec the engine cannot give.
+	Check(Spec) error
+	// Base lists what the state before the first step depends on.
+	Base(Spec) []string
+	// Needs reports what the engine needs of this machine.
+	Needs(context.Context) []Need
+	// Private opens the server that Hemzo keeps in a folder of its own.
+	Private(ctx context.Context, folder string, spec Spec) (Server, error)
+}
+
+// Need is one thing an engine needs, for doctor.
+type Need struct {
+	What string // "SQLite library"
+	Has  string // "3.54.1, part of this program"; "" where it is missing
+	Next string // what to do where it is missing
+}
+
+// Spec is what a project file asks of an engine.
+type Spec struct {
+	Version    string
+	Encoding   string
+	Locale     string
+	Extensions []string
+	Settings   []Setting
+}
+
+// Setting is one setting of an engine.
+type Setting struct{ Name, Value string }
+
+// About describes a server.
+type About struct {
+	Engine  string `json:"engine"`
+	Version string `json:"version"`
+	Where   string `json:"where"`
+	Address string `json:"address"` // its folder or host and port
+}
+
+// Connection is how a copy is reached. Fields that an engine has no use for
+// are empty.
+type Connection struct {
+	URL      string `json:"url"`
+	JDBC     string `json:"jdbc"`
+	JDBCFull string `json:"jdbc_full"`
+	ConnInfo string `json:"conninfo"`
+	Host     string `json:"host"`
+	Port     string `json:"port"`
+	User     string `json:"user"`
+	Password string `json:"password"`
+	Database string `json:"database"`
+	Socket   string `json:"socket"`
+	File     string `json:"file"`
+	Params   string `json:"params"`
+}
+
+// Server holds templates, copies and snapshots. Its methods may be called
+// from several goroutines at once.
+type Server interface {
+	About() About
+	// Connection tells how id is reached, whether it is there or not.
+	Connection(id string) Connection
+	// List returns all that bears Hemzo's mark, in no order.
+	List(ctx context.Context) ([]Entry, error)
+	// Find returns one, or ErrNotFound.
+	Find(ctx context.Context, id string) (Entry, error)
+	// Note changes the facts of one.
+	Note(ctx context.Context, id string, change func(*Facts)) error
+	// Lock takes a lock of this server that no other process has; waiting is
+	// called once if it is not free.
+	Lock(ctx context.Context, name string, waiting func()) (unlock func(), err error)
+	// Own takes a lock that lives as long as this process, for Owner.Lock.
+	Own(ctx context.Context) (lock string, release func(), err error)
+	// Owned reports whether some process holds such a lock.
+	Owned(ctx context.Context, lock string) bool
+	// Create makes an empty database.
+	Create(ctx context.Context, id string, spec Spec, facts Facts) error
+	// Copy makes to from a database that nobody is connected to. It is whole
+	// or it does not exist.
+	Copy(ctx context.Context, from, to string, facts Facts) error
+	// Rename gives a database its final name, in one step.
+	Rename(ctx context.Context, from, to string, facts Facts) error
+	// Drop removes one. What is not there is no error.
+	Drop(ctx context.Context, id string) error
+	// Clear removes what crashes left behind; young and owned work stays.
+	Clear(ctx context.Context) error
+	// Whole reports whether a template or snapshot is as it was made.
+	Whole(ctx context.Context, e Entry) (bool, error)
+	// Watch notes the present state of a database; the returned function
+	// tells whether anybody came to it since.
+	Watch(ctx context.Context, id string) (came func() (bool, error), err error)
+	// Open opens one for work. wait bounds every wait for a lock.
+	Open(ctx context.Context, id string, wait time.Duration) (Database, error)
+	Close() error
+}
+
+// Database is one database, opened. It is for one goroutine at a time.
+type Database interface {
+	// Apply runs a script as one step.
+	Apply(ctx context.Context, s Script) error
+	// Load puts rows into a table.
+	Load(ctx context.Context, t Table) error
+	// Query runs SQL, one or several statements.
+	Query(ctx context.Context, text string, out Sink) error
+	// Reset puts the database back to its start state.
+	Reset(ctx context.Context, r Reset) (*Report, error)
+	// Changes tells how the database differs from its start state.
+	Changes(ctx context.Context, c Compare) (*Changes, error)
+	Close() error
+}
+
+// Script is SQL text that came from a file.
+type Script struct {
+	File  string
+	Text  string
+	First int // the file's line at which Text begins
+}
+
+// Table is rows for one table; nil is NULL.
+type Table struct {
+	File    string
+	Name    string
+	Columns []string
+	Rows    [][]any
+	Lines   []int // of the file, a line each row
+}
+
+// Sink takes the results of a query; its functions may be nil.
+type Sink struct {
+	Columns func(names []string) error
+	Row     func(values []any) error // nil, int64, float64, string or []byte
+	Done    func(changed int64) error
+}
+
+// Way is a way to reset.
+type Way string
+
+// The ways to reset. With none named the engine takes its cheapest exact one.
+const (
+	Truncation Way = "truncation"
+	Rollback   Way = "rollback"
+	Snapshot   Way = "snapshot"
+)
+
+// Reset asks for a database to be put back.
+type Reset struct {
+	Way      Way
+	Start    string          // the template or snapshot that holds the start state
+	Baseline json.RawMessage // what the facts hold of the witness; nil where unknown
+	Keep     []string        // tables that stay as they are
+	Begin    func() error    // called before the first change, where one is needed
+}
+
+// Report tells what a reset did.
+type Report struct {
+	Way       Way             `json:"way"` // "" where nothing was touched
+	Why       string          `json:"why,omitempty"`
+	Tables    []TableReport   `json:"tables"`
+	Sequences int             `json:"sequences"`
+	Pages     int             `json:"pages,omitempty"`
+	Schema    bool            `json:"schema"`    // the schema had changed
+	Reconnect bool            `json:"reconnect"` // clients have to connect again
+	Baseline  json.RawMessage `json:"-"`         // for the facts; nil where none could be taken
+}
+
+// TableReport counts the rows of one table that a reset removed and put back.
+type TableReport struct {
+	Name    string `json:"name"`
+	Removed int64  `json:"removed"`
+	PutBack int64  `json:"put_back"`
+}
+
+// Compare asks for changes.
+type Compare struct {
+	Start    string
+	Baseline json.RawMessage
+	Rows     int // how many rows of each table to return
+}
+
+// Changes tells how a database differs from its start state.
+type Changes struct {
+	Tables    []TableChange    `json:"tables"`
+	Sequences []SequenceChange `json:"sequences"`
+	Schema    []SchemaChange   `json:"schema"`
+}
+
+// TableChange counts, and where asked for holds, the rows that differ.
+type TableChange struct {
+	Name    string      `json:"name"`
+	Added   int64       `json:"added"`
+	Removed int64       `json:"removed"`
+	Altered int64       `json:"altered"`
+	Columns []string    `json:"columns,omitempty"`
+	Rows    []RowChange `json:"rows,omitempty"`
+}
+
+// RowChange is one row: Before is nil for one that was added, After for one
+// that was removed.
+type RowChange struct {
+	Before []any `json:"before,omitempty"`
+	After  []any `json:"after,omitempty"`
+}
+
+// SequenceChange is a counter that moved.
+type SequenceChange struct {
+	Name   string `json:"name"`
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// SchemaChange is an object that was added, removed or altered.
+type SchemaChange struct {
+	What string `json:"what"` // "added", "removed", "altered"
+	Kind string `json:"kind"` // "table", "index", ...
+	Name string `json:"name"`
+}

@@ -1,0 +1,112 @@
+package engine
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"strings"
+	"time"
+)
+
+// Format is the version of Hemzo's own marks: names, facts, layers.
+const Format = 1
+
+// Kind tells what a name on a server stands for.
+type Kind string
+
+// The kinds of things that bear Hemzo's mark.
+const (
+	Template Kind = "template"
+	Copy     Kind = "copy"
+	Kept     Kind = "snapshot"
+	Work     Kind = "work"
+)
+
+var prefixes = map[Kind]string{Template: "hemzo_t_", Copy: "hemzo_c_", Kept: "hemzo_s_", Work: "hemzo_w_"}
+
+// KindOf returns what a name stands for; false where it is not Hemzo's.
+func KindOf(id string) (Kind, bool) {
+	for kind, prefix := range prefixes {
+		digits, ok := strings.CutPrefix(id, prefix)
+		if ok && len(digits) >= 10 && strings.Trim(digits, "0123456789abcdef") == "" {
+			return kind, true
+		}
+	}
+	return "", false
+}
+
+// TemplateID is the name of the template of a layer.
+func TemplateID(fingerprint string) string { return prefixes[Template] + fingerprint[:12] }
+
+// NewID returns a new name for a copy, a snapshot or work.
+func NewID(kind Kind) string {
+	b := make([]byte, 6)
+	rand.Read(b)
+	digits := hex.EncodeToString(b)
+	if kind != Work {
+		digits = digits[:10]
+	}
+	return prefixes[kind] + digits
+}
+
+// Facts is what is known of a template, copy or snapshot. It lives with what
+// it describes.
+type Facts struct {
+	Format      int             `json:"format"`
+	Database    string          `json:"database"`
+	Engine      string          `json:"engine"`
+	Name        string          `json:"name,omitempty"` // a copy's or a snapshot's
+	Scope       Scope           `json:"scope"`
+	Fingerprint string          `json:"fingerprint"`     // of the layer
+	Steps       []StepFact      `json:"steps,omitempty"` // that led to it, in order
+	Owner       Owner           `json:"owner"`
+	Made        time.Time       `json:"made"`
+	Used        time.Time       `json:"used,omitzero"`       // when a template was last copied
+	Start       string          `json:"start,omitempty"`     // what holds a copy's start state
+	Of          string          `json:"of,omitempty"`        // the copy that a snapshot is of
+	Baseline    json.RawMessage `json:"baseline,omitempty"`  // of the witness
+	Resetting   bool            `json:"resetting,omitempty"` // a reset was begun and not finished
+	Failed      bool            `json:"failed,omitempty"`    // kept after a command failed
+}
+
+// StepFact is a step that has been applied.
+type StepFact struct {
+	Name string        `json:"n"`
+	Hash string        `json:"h"`
+	Took time.Duration `json:"t"` // nanoseconds
+}
+
+// Scope tells whose something is.
+type Scope struct {
+	Machine string `json:"machine"`
+	User    string `json:"user"`
+	Project string `json:"project"`
+	Run     string `json:"run,omitempty"` // of a CI system
+}
+
+// Owner tells what keeps a copy. Without any of it a copy stays until it is
+// dropped.
+type Owner struct {
+	Lock    string    `json:"lock,omitempty"`    // held by a process on the server
+	Process Process   `json:"process,omitzero"`  // that has to be alive
+	Child   Process   `json:"child,omitzero"`    // started by the owner: it keeps its database too
+	Until   time.Time `json:"until,omitzero"`    // after which the copy goes
+	Command string    `json:"command,omitempty"` // in a user's words
+}
+
+// Process names a process of a machine for good: numbers are used again, a
+// number with its start time is not.
+type Process struct {
+	PID     int    `json:"pid"`
+	Started string `json:"started"`
+}
+
+// Entry is something on a server that bears Hemzo's mark.
+type Entry struct {
+	ID    string
+	Kind  Kind
+	Size  int64 // bytes
+	Facts Facts
+	Newer bool // its facts are of a newer format: it is left alone
+	Bad   bool // its facts cannot be read
+}

@@ -1,0 +1,118 @@
+// Package sqlite is the engine SQLite: templates and copies are files in one
+// private folder, their facts in a file beside each.
+package sqlite
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"modernc.org/libc"
+	lite "modernc.org/sqlite/lib"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+	"hemzo/internal/sqltext"
+)
+
+// Engine is SQLite as a part of this program.
+type Engine struct{}
+
+// Name returns "sqlite".
+func (Engine) Name() string { return "sqlite" }
+
+var dialect = sqltext.Dialect{Backtick: true, Bracket: true, OpenComment: true, TriggerBody: true}
+
+// Dialect tells how SQLite's SQL is read.
+func (Engine) Dialect() sqltext.Dialect { return dialect }
+
+func version() string { return libc.GoString(lite.Xsqlite3_libversion(libc.NewTLS())) }
+
+// settings are the settings that a project file may give, with the values
+// that each takes; nil for a whole number.
+var settings = map[string][]string{
+	"page_size":      {"512", "1024", "2048", "4096", "8192", "16384", "32768", "65536"},
+	"auto_vacuum":    {"none", "full", "incremental"},
+	"journal_mode":   {"delete", "wal"},
+	"foreign_keys":   {"on", "off"},
+	"application_id": nil,
+}
+
+// Check reports what of a Spec SQLite cannot give.
+func (Engine) Check(s engine.Spec) error {
+	bad := func(next, format string, args ...any) error { return fault.New(fault.Usage, next, format, args...) }
+	if s.Version != "" && s.Version != "3" && !strings.HasPrefix(version()+".", s.Version+".") {
+		return bad("leave version out, or say  version: 3", "sqlite: version %q is wanted, this program has %s", s.Version, version())
+	}
+	if _, ok := encodings[strings.ToUpper(s.Encoding)]; !ok {
+		return bad("say UTF-8, UTF-16le or UTF-16be", "sqlite: it has no encoding %q", s.Encoding)
+	}
+	if s.Locale != "C" {
+		return bad("leave locale out", "sqlite: it has no locales")
+	}
+	if len(s.Extensions) > 0 {
+		return bad("leave extensions out", "sqlite: extensions are loaded by the application, Hemzo cannot load %s", s.Extensions[0])
+	}
+	for _, set := range s.Settings {
+		values, ok := settings[set.Name]
+		if !ok {
+			known := make([]string, 0, len(settings))
+			for name := range settings {
+				known = append(known, name)
+			}
+			slices.Sort(known)
+			return bad("known settings: "+strings.Join(known, ", "), "sqlite: a file keeps no setting %q", set.Name)
+		}
+		if values != nil && !slices.Contains(values, strings.ToLower(set.Value)) {
+			return bad("one of "+strings.Join(values, ", "), "sqlite: setting %s cannot be %q", set.Name, set.Value)
+		}
+		if values == nil && strings.Trim(set.Value, "0123456789") != "" {
+			return bad("a whole number", "sqlite: setting %s cannot be %q", set.Name, set.Value)
+		}
+	}
+	return nil
+}
+
+var encodings = map[string]string{"": "UTF-8", "UTF-8": "UTF-8", "UTF8": "UTF-8", "UTF-16": "UTF-16le", "UTF-16LE": "UTF-16le", "UTF-16BE": "UTF-16be"}
+
+// Base lists what an empty SQLite file depends on. The library's minor
+// version is not part of it: the file format has been one since 3.0.
+func (Engine) Base(s engine.Spec) []string {
+	base := []string{"sqlite", "3", encodings[strings.ToUpper(s.Encoding)]}
+	for _, set := range s.Settings {
+		base = append(base, set.Name+"="+strings.ToLower(set.Value))
+	}
+	slices.Sort(base[3:])
+	return base
+}
+
+// Needs reports that SQLite needs nothing but this program.
+func (Engine) Needs(context.Context) []engine.Need {
+	return []engine.Need{{What: "SQLite", Has: version() + ", part of this program"}}
+}
+
+// Private opens the server in a folder.
+func (Engine) Private(_ context.Context, folder string, _ engine.Spec) (engine.Server, error) {
+	for _, dir := range []string{folder, filepath.Join(folder, "locks")} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, fault.New(fault.Lacking, "", "cannot make %s: %s", dir, cause(err))
+		}
+	}
+	return &server{folder: folder}, nil
+}
+
+// cause drops the path from a file system's error.
+func cause(err error) string {
+	switch e := err.(type) {
+	case *os.PathError:
+		return e.Err.Error()
+	case *os.LinkError:
+		return e.Err.Error()
+	case *os.SyscallError:
+		return e.Err.Error()
+	}
+	return fmt.Sprint(err)
+}

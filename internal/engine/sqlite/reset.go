@@ -1,0 +1,319 @@
+package sqlite
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	lite "modernc.org/sqlite/lib"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+// Reset puts the file back to its start state. Connections stay open, unless
+// the report says otherwise. It takes one transaction: whatever ends it
+// early leaves the file as it was.
+func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
+	if r.Way == engine.Rollback {
+		return nil, fault.New(fault.Usage, "use --by truncation or --by snapshot, which put back what was touched alone",
+			"SQLite has no reset by rollback: a transaction belongs to one connection, and the tests open connections of their own to the file")
+	}
+	same, err := untouched(d.path, r.Baseline)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return d.replace(ctx, r, "the file was gone")
+	case err != nil:
+		return nil, err
+	case same:
+		return &engine.Report{Baseline: r.Baseline}, nil
+	}
+	if r.Begin != nil {
+		if err := r.Begin(); err != nil {
+			return nil, err
+		}
+	}
+	st, err := d.begin(r.Start)
+	if err != nil {
+		return nil, err
+	}
+	rows := r.Way == engine.Truncation || r.Way == "" && len(r.Keep) > 0
+	report, err := d.attempt(ctx, st, r, rows, "")
+	if need := new(pagesNeeded); errors.As(err, &need) {
+		report, err = d.attempt(ctx, st, r, false, need.why)
+	}
+	switch {
+	case err == nil || ctx.Err() != nil:
+		return report, errors.Join(err, ctx.Err())
+	case codeOf(err) == lite.SQLITE_NOTADB || codeOf(err) == lite.SQLITE_CORRUPT:
+		return d.replace(ctx, r, "the file was damaged")
+	case errors.Is(err, errOtherPages):
+		return d.replace(ctx, r, "its pages had another size")
+	}
+	return nil, d.explain(err, "resetting")
+}
+
+var errOtherPages = errors.New("pages have another size")
+
+// pagesNeeded ends an attempt that cannot put back rows, only pages.
+type pagesNeeded struct{ why string }
+
+func (p *pagesNeeded) Error() string { return p.why }
+
+// attempt puts back rows or pages in one transaction.
+func (d *database) attempt(ctx context.Context, st *start, r engine.Reset, rows bool, why string) (report *engine.Report, err error) {
+	var c *conn
+	if rows {
+		c, err = d.join(st)
+	} else {
+		c, err = d.connect()
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			c.rollback()
+		}
+	}()
+	defer c.interrupted(ctx)()
+	if _, err := c.do("BEGIN IMMEDIATE"); err != nil {
+		return nil, err
+	}
+	seen, err := c.number("PRAGMA data_version")
+	if err != nil {
+		return nil, err
+	}
+	diff, err := d.differences(c, st)
+	if err != nil {
+		return nil, err
+	}
+	if diff.unknown {
+		return nil, errOtherPages
+	}
+	report = &engine.Report{Way: engine.Snapshot, Why: why}
+	if diff.tables["sqlite_schema"] {
+		if report.Schema, err = schemaDiffers(c, st); err != nil {
+			return nil, err
+		}
+	}
+	if rows {
+		report.Way = engine.Truncation
+		err = d.putRows(c, st, diff, r.Keep, report)
+	} else {
+		err = d.putWhole(c, st, diff, r.Keep, report)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if _, err = c.do("COMMIT"); err != nil {
+		return nil, err
+	}
+	report.Baseline = d.markQuietly(c, seen)
+	if !rows {
+		c.close()
+		d.c = nil
+	}
+	return report, nil
+}
+
+// putWhole puts back everything, by pages.
+func (d *database) putWhole(c *conn, st *start, diff *difference, keep []string, report *engine.Report) (err error) {
+	if report.Schema && report.Why == "" {
+		report.Why = "the schema had changed"
+	}
+	if len(keep) > 0 {
+		report.Why = strings.TrimPrefix(report.Why+"; tables to keep were put back too", "; ")
+	}
+	for _, t := range sorted(diff.tables) {
+		if t != "sqlite_schema" {
+			report.Tables = append(report.Tables, engine.TableReport{Name: t, Removed: -1, PutBack: -1})
+		}
+	}
+	report.Pages, err = d.putPages(c, st, diff, report.Schema)
+	return err
+}
+
+// schemaDiffers compares the schema rows. Where a tree begins counts too: a
+// file that was rebuilt has its tables elsewhere.
+func schemaDiffers(c *conn, st *start) (bool, error) {
+	var all [2][]string
+	for i, c := range []*conn{c, st.c} {
+		err := c.each("SELECT type, name, tbl_name, sql, rootpage FROM main.sqlite_schema ORDER BY rowid", func(s *stmt) error {
+			all[i] = append(all[i], fmt.Sprintf("%q", s.row(0, 5)))
+			return nil
+		})
+		if err != nil {
+			return false, err
+		}
+	}
+	return !slices.Equal(all[0], all[1]), nil
+}
+
+// needsApplication reports whether SQLite lacks a function or a collation
+// that only the application registers.
+func needsApplication(err error) bool {
+	return err != nil && (strings.Contains(err.Error(), "no such function") || strings.Contains(err.Error(), "no such collation") || strings.Contains(err.Error(), "no such module"))
+}
+
+// putRows puts back the rows of the tables that differ.
+func (d *database) putRows(c *conn, st *start, diff *difference, keep []string, report *engine.Report) error {
+	if report.Schema {
+		return &pagesNeeded{"the schema had changed"}
+	}
+	for _, name := range sorted(diff.tables) {
+		switch {
+		case name == "sqlite_schema" || kept(keep, name):
+			continue
+		case name == "sqlite_sequence":
+			if err := putSequences(c, keep, report); err != nil {
+				return err
+			}
+			continue
+		}
+		one, err := putTable(c, st, name)
+		if needsApplication(err) && len(keep) == 0 {
+			return &pagesNeeded{"the schema uses functions or collations of the application"}
+		}
+		if err != nil {
+			return fmt.Errorf("table %q: %w", name, err)
+		}
+		if one.Removed+one.PutBack > 0 {
+			report.Tables = append(report.Tables, one)
+		}
+	}
+	if diff.header {
+		return putHeader(c, st)
+	}
+	return nil
+}
+
+// putTable puts back one table's rows. Rows that are as they were stay.
+func putTable(c *conn, st *start, name string) (engine.TableReport, error) {
+	r := engine.TableReport{Name: name}
+	q := quote(name)
+	t, err := st.table(name)
+	if err != nil {
+		return r, err
+	}
+	full, err := c.number("SELECT EXISTS (SELECT 1 FROM start." + q + ")")
+	if err != nil {
+		return r, err
+	}
+	if full == 0 {
+		r.Removed, err = c.do("DELETE FROM main." + q)
+		return r, err
+	}
+	// First all that is not as it was goes, then all that is missing comes:
+	// in this order no row meets another with the same unique value.
+	r.Removed, err = c.do(fmt.Sprintf("DELETE FROM main.%s AS now WHERE NOT EXISTS (SELECT 1 FROM start.%s AS was WHERE %s AND NOT (%s))",
+		q, q, t.same("was", "now"), t.differ("was", "now")))
+	if err != nil {
+		return r, err
+	}
+	r.PutBack, err = c.do(fmt.Sprintf("INSERT INTO main.%s (%s) SELECT %s FROM start.%s AS was WHERE NOT EXISTS (SELECT 1 FROM main.%s AS now WHERE %s)",
+		q, t.list(), t.list(), q, q, t.same("now", "was")))
+	return r, err
+}
+
+// putSequences puts back the counters of AUTOINCREMENT columns.
+func putSequences(c *conn, keep []string, report *engine.Report) error {
+	not := "1"
+	if len(keep) > 0 {
+		quoted := make([]string, len(keep))
+		for i, k := range keep {
+			quoted[i] = "'" + strings.ReplaceAll(strings.ToLower(k), "'", "''") + "'"
+		}
+		not = "lower(name) NOT IN (" + strings.Join(quoted, ", ") + ")"
+	}
+	removed, err := c.do("DELETE FROM main.sqlite_sequence WHERE " + not + " AND (name, seq) NOT IN (SELECT name, seq FROM start.sqlite_sequence)")
+	if err != nil {
+		return err
+	}
+	_, err = c.do("INSERT INTO main.sqlite_sequence (rowid, name, seq) SELECT rowid, name, seq FROM start.sqlite_sequence AS was WHERE " + not +
+		" AND name NOT IN (SELECT name FROM main.sqlite_sequence)")
+	report.Sequences = int(removed)
+	return err
+}
+
+func putHeader(c *conn, st *start) error {
+	for _, p := range []string{"user_version", "application_id"} {
+		n, err := st.c.number("PRAGMA " + p)
+		if err != nil {
+			return err
+		}
+		s, err := c.prepare(fmt.Sprintf("PRAGMA main.%s = %d", p, n))
+		if err != nil {
+			return err
+		}
+		_, err = s.step()
+		s.finalize()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// replace puts a new file in the place of one that cannot be put back.
+func (d *database) replace(ctx context.Context, r engine.Reset, why string) (*engine.Report, error) {
+	d.disconnect()
+	e, err := d.server.Find(ctx, d.id)
+	if err != nil {
+		return nil, err
+	}
+	for _, end := range []string{"-wal", "-shm", "-journal"} {
+		if err := os.Remove(d.path + end); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, fmt.Errorf("replacing %s: %w", d.path, err)
+		}
+	}
+	if err := d.server.Copy(ctx, r.Start, d.id, e.Facts); err != nil {
+		return nil, err
+	}
+	e, err = d.server.Find(ctx, d.id)
+	if err != nil {
+		return nil, err
+	}
+	return &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Baseline: e.Facts.Baseline}, nil
+}
+
+// markQuietly marks the file as it is now, unless somebody wrote to it since
+// this connection saw data version seen: then there is no mark, and the next
+// reset looks at the pages.
+func (d *database) markQuietly(c *conn, seen int64) []byte {
+	c.setWait(0)
+	defer c.setWait(d.wait)
+	if hasLog(d.path) {
+		if _, err := c.do("PRAGMA main.wal_checkpoint(TRUNCATE)"); err != nil || hasLog(d.path) {
+			return nil
+		}
+	}
+	if _, err := c.do("BEGIN IMMEDIATE"); err != nil {
+		return nil
+	}
+	defer c.rollback()
+	if now, err := c.number("PRAGMA data_version"); err != nil || now != seen {
+		return nil
+	}
+	base, err := mark(d.path)
+	if err != nil {
+		return nil
+	}
+	return base
+}
+
+func kept(keep []string, table string) bool {
+	return slices.ContainsFunc(keep, func(k string) bool { return strings.EqualFold(k, table) })
+}
+
+func sorted(set map[string]bool) []string {
+	all := make([]string, 0, len(set))
+	for name := range set {
+		all = append(all, name)
+	}
+	slices.Sort(all)
+	return all
+}

@@ -1,0 +1,447 @@
+package sqlite
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+// server is a folder of SQLite files: ID.db is a database, ID.json its facts.
+// A database is there as soon as both are.
+type server struct {
+	folder string
+	mu     sync.Mutex
+	own    *lockFile // held until Close, once asked for
+}
+
+func (s *server) file(id string) string  { return filepath.Join(s.folder, id+".db") }
+func (s *server) facts(id string) string { return filepath.Join(s.folder, id+".json") }
+
+func (s *server) About() engine.About {
+	return engine.About{Engine: "sqlite", Version: version(), Where: "memory", Address: s.folder}
+}
+
+func (s *server) Connection(id string) engine.Connection {
+	file := s.file(id)
+	return engine.Connection{
+		URL: "sqlite://" + file, JDBC: "jdbc:sqlite:" + file, JDBCFull: "jdbc:sqlite:" + file,
+		ConnInfo: "file:" + file, Database: file, File: file,
+	}
+}
+
+func (s *server) List(ctx context.Context) ([]engine.Entry, error) {
+	names, err := os.ReadDir(s.folder)
+	if err != nil {
+		return nil, fmt.Errorf("listing the databases: %w", err)
+	}
+	var all []engine.Entry
+	for _, n := range names {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		id, ok := strings.CutSuffix(n.Name(), ".json")
+		if !ok {
+			continue
+		}
+		e, err := s.Find(ctx, id)
+		if errors.Is(err, engine.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, e)
+	}
+	return all, nil
+}
+
+// Find also returns a copy whose file is gone: its facts say what it was.
+func (s *server) Find(_ context.Context, id string) (engine.Entry, error) {
+	kind, ok := engine.KindOf(id)
+	if !ok {
+		return engine.Entry{}, engine.ErrNotFound
+	}
+	b, err := os.ReadFile(s.facts(id))
+	if errors.Is(err, os.ErrNotExist) {
+		return engine.Entry{}, engine.ErrNotFound
+	}
+	if err != nil {
+		return engine.Entry{}, fmt.Errorf("reading the facts of %s: %w", id, err)
+	}
+	e := engine.Entry{ID: id, Kind: kind}
+	e.Bad = json.Unmarshal(b, &e.Facts) != nil || e.Facts.Format == 0
+	e.Newer = e.Facts.Format > engine.Format
+	info, err := os.Stat(s.file(id))
+	switch {
+	case err == nil:
+		e.Size = info.Size()
+	case kind != engine.Copy:
+		return engine.Entry{}, engine.ErrNotFound
+	}
+	return e, nil
+}
+
+func (s *server) write(id string, facts engine.Facts) error {
+	b, err := json.Marshal(facts)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(s.folder, ".facts")
+	if err != nil {
+		return s.noRoom(err, "writing the facts of "+id)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(b)
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(f.Name(), s.facts(id))
+	}
+	return s.noRoom(err, "writing the facts of "+id)
+}
+
+func (s *server) Note(ctx context.Context, id string, change func(*engine.Facts)) error {
+	unlock, err := s.Lock(ctx, "facts-"+id, nil)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	e, err := s.Find(ctx, id)
+	if err != nil {
+		return err
+	}
+	if e.Newer {
+		return fault.New(fault.Refused, "use the newer Hemzo", "%s was made by a newer Hemzo", id)
+	}
+	change(&e.Facts)
+	return s.write(id, e.Facts)
+}
+
+func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(), error) {
+	path := filepath.Join(s.folder, "locks", name+".lock")
+	l, err := lockPath(ctx, path, waiting)
+	if err != nil {
+		return nil, s.noRoom(err, "taking the lock "+name)
+	}
+	return l.release, nil
+}
+
+func (s *server) Own(ctx context.Context) (string, func(), error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.own == nil {
+		name := "owner-" + strings.TrimPrefix(engine.NewID(engine.Work), "hemzo_w_")
+		l, err := lockPath(ctx, filepath.Join(s.folder, "locks", name+".lock"), nil)
+		if err != nil {
+			return "", nil, s.noRoom(err, "taking a lock")
+		}
+		s.own = l
+	}
+	release := func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.own != nil {
+			s.own.release()
+			s.own = nil
+		}
+	}
+	return strings.TrimSuffix(filepath.Base(s.own.path), ".lock"), release, nil
+}
+
+func (s *server) Owned(_ context.Context, lock string) bool {
+	return held(filepath.Join(s.folder, "locks", filepath.Base(lock)+".lock"))
+}
+
+func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts engine.Facts) error {
+	if err := s.write(id, facts); err != nil {
+		return err
+	}
+	err := s.create(s.file(id), spec)
+	if err != nil {
+		return errors.Join(s.noRoom(err, "making an empty database"), s.Drop(ctx, id))
+	}
+	return nil
+}
+
+func (s *server) create(path string, spec engine.Spec) error {
+	c, err := connect(path, create, 0)
+	if err != nil {
+		return err
+	}
+	defer c.close()
+	pragmas := []string{fmt.Sprintf("PRAGMA encoding = '%s'", encodings[strings.ToUpper(spec.Encoding)])}
+	for _, set := range spec.Settings {
+		if set.Name != "foreign_keys" {
+			pragmas = append(pragmas, fmt.Sprintf("PRAGMA %s = %s", set.Name, set.Value))
+		}
+	}
+	// A file without a page does not keep its encoding: write one.
+	for _, p := range append(pragmas, "BEGIN IMMEDIATE", "PRAGMA user_version = 0", "COMMIT") {
+		if _, err := c.do(p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) error {
+	if err := s.settle(from); err != nil {
+		return err
+	}
+	work := s.file(engine.NewID(engine.Work))
+	if err := copyFile(ctx, s.file(from), work, modeOf(to)); err != nil {
+		os.Remove(work)
+		if errors.Is(err, os.ErrNotExist) {
+			return engine.ErrNotFound
+		}
+		return s.noRoom(err, "copying "+from)
+	}
+	return s.place(work, to, facts)
+}
+
+// modeOf keeps templates and snapshots from being written by accident.
+func modeOf(id string) os.FileMode {
+	if kind, _ := engine.KindOf(id); kind == engine.Template || kind == engine.Kept {
+		return 0o400
+	}
+	return 0o600
+}
+
+// place gives a finished file its name and its facts, in one visible step.
+func (s *server) place(work, to string, facts engine.Facts) error {
+	base, err := mark(work)
+	if err == nil {
+		facts.Baseline = base
+		err = s.write(to, facts)
+	}
+	if err == nil {
+		err = os.Rename(work, s.file(to))
+	}
+	if err != nil {
+		os.Remove(work)
+		return s.noRoom(err, "naming "+to)
+	}
+	return nil
+}
+
+func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts) error {
+	if err := s.settle(from); err != nil {
+		return err
+	}
+	if err := os.Chmod(s.file(from), modeOf(to)); err != nil {
+		return fmt.Errorf("naming %s: %w", to, err)
+	}
+	if err := s.place(s.file(from), to, facts); err != nil {
+		return err
+	}
+	return s.Drop(ctx, from)
+}
+
+// settle folds a write-ahead log that a command left behind into its file.
+func (s *server) settle(id string) error {
+	if !hasLog(s.file(id)) {
+		return nil
+	}
+	c, err := connect(s.file(id), readWrite, time.Second)
+	if err != nil {
+		return err
+	}
+	defer c.close()
+	_, err = c.do("PRAGMA wal_checkpoint(TRUNCATE)")
+	return err
+}
+
+func hasLog(file string) bool {
+	info, err := os.Stat(file + "-wal")
+	return err == nil && info.Size() > 0
+}
+
+func (s *server) Drop(_ context.Context, id string) error {
+	if _, ok := engine.KindOf(id); !ok {
+		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
+	}
+	var first error
+	for _, path := range []string{s.file(id), s.file(id) + "-wal", s.file(id) + "-shm", s.file(id) + "-journal", s.facts(id)} {
+		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) && first == nil {
+			first = fmt.Errorf("dropping %s: %w", id, err)
+		}
+	}
+	return first
+}
+
+// Clear removes files of work whose maker is gone, facts without a file, and
+// locks that nobody holds.
+func (s *server) Clear(ctx context.Context) error {
+	names, err := os.ReadDir(s.folder)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		id, ext, _ := strings.Cut(n.Name(), ".")
+		kind, ok := engine.KindOf(id)
+		path := filepath.Join(s.folder, n.Name())
+		switch {
+		case strings.HasPrefix(n.Name(), ".facts") && older(n, time.Minute):
+			os.Remove(path)
+		case ok && kind == engine.Work && ext == "db":
+			if e, err := s.Find(ctx, id); err == nil {
+				if e.Newer || s.Owned(ctx, e.Facts.Owner.Lock) {
+					continue
+				}
+			} else if !abandoned(path) {
+				continue
+			}
+			if err := s.Drop(ctx, id); err != nil {
+				return err
+			}
+		case ok && kind != engine.Copy && ext == "json" && older(n, time.Minute):
+			if _, err := os.Stat(s.file(id)); errors.Is(err, os.ErrNotExist) {
+				os.Remove(path)
+			}
+		}
+	}
+	locks, err := os.ReadDir(filepath.Join(s.folder, "locks"))
+	if err != nil {
+		return err
+	}
+	for _, n := range locks {
+		if path := filepath.Join(s.folder, "locks", n.Name()); older(n, time.Minute) {
+			held(path) // removes it where nobody holds it
+		}
+	}
+	return nil
+}
+
+func older(n os.DirEntry, age time.Duration) bool {
+	info, err := n.Info()
+	return err == nil && time.Since(info.ModTime()) > age
+}
+
+func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) {
+	if e.Bad {
+		return false, nil
+	}
+	same, err := untouched(s.file(e.ID), e.Facts.Baseline)
+	if errors.Is(err, os.ErrNotExist) {
+		return false, nil
+	}
+	return same, err
+}
+
+// Watch sets the file's time of last access far back: reading it, which every
+// connection does, brings it forward.
+func (s *server) Watch(_ context.Context, id string) (func() (bool, error), error) {
+	path := s.file(id)
+	long := unix.NsecToTimespec(int64(time.Hour))
+	keep := unix.Timespec{Nsec: unix.UTIME_OMIT}
+	if err := unix.UtimesNanoAt(unix.AT_FDCWD, path, []unix.Timespec{long, keep}, 0); err != nil {
+		return nil, fmt.Errorf("watching %s: %w", id, err)
+	}
+	state := func() (st unix.Stat_t, err error) {
+		err = unix.Stat(path, &st)
+		return st, err
+	}
+	before, err := state()
+	if err != nil {
+		return nil, fmt.Errorf("watching %s: %w", id, err)
+	}
+	return func() (bool, error) {
+		after, err := state()
+		if err != nil {
+			return false, fmt.Errorf("watching %s: %w", id, err)
+		}
+		return after.Atim != before.Atim || after.Mtim != before.Mtim || after.Size != before.Size || hasLog(path), nil
+	}, nil
+}
+
+func (s *server) Open(ctx context.Context, id string, wait time.Duration) (engine.Database, error) {
+	if _, err := os.Stat(s.file(id)); errors.Is(err, os.ErrNotExist) {
+		return nil, engine.ErrNotFound
+	}
+	return &database{server: s, id: id, path: s.file(id), wait: wait}, ctx.Err()
+}
+
+func (s *server) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.own != nil {
+		s.own.release()
+		s.own = nil
+	}
+	return nil
+}
+
+// noRoom turns "no space left" into an error that says what to do.
+func (s *server) noRoom(err error, doing string) error {
+	if err == nil {
+		return nil
+	}
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || codeOf(err) == 13 { // SQLITE_FULL
+		e := fault.New(fault.Lacking, "drop copies (hemzo drop --all), remove old templates (hemzo sweep --templates), or set HEMZO_MEMORY_DIR to a folder with more room",
+			"%s: no room left in %s", doing, s.folder)
+		e.Reason = err
+		return e
+	}
+	if f := new(fault.Error); errors.As(err, &f) {
+		return err
+	}
+	return fmt.Errorf("%s: %w", doing, err)
+}
+
+// copyFile copies a whole file. While it does, it holds a lock on the new
+// one that tells others that somebody is at work on it.
+func copyFile(ctx context.Context, from, to string, mode os.FileMode) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_RDWR, mode)
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	if err := unix.Flock(int(out.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return err
+	}
+	if cloned(out, in) {
+		return nil
+	}
+	buffer := make([]byte, 256<<10)
+	for ctx.Err() == nil {
+		n, err := in.Read(buffer)
+		if n > 0 {
+			if _, err := out.Write(buffer[:n]); err != nil {
+				return err
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// abandoned reports whether nobody holds the lock that copyFile takes.
+func abandoned(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil
+}

@@ -1,0 +1,333 @@
+package sqlite
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+const apiary = `
+CREATE TABLE apiary (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL UNIQUE COLLATE NOCASE);
+CREATE TABLE hive (id INTEGER PRIMARY KEY, apiary_id INTEGER REFERENCES apiary ON DELETE CASCADE, mother INTEGER REFERENCES hive,
+  label TEXT, loud TEXT GENERATED ALWAYS AS (upper(label)) STORED, CHECK (label <> ''));
+CREATE INDEX hive_label ON hive(label);
+CREATE TABLE kind (code TEXT PRIMARY KEY, weight) WITHOUT ROWID;
+CREATE TABLE note (rowid TEXT, body BLOB);
+CREATE TABLE log (what TEXT);
+CREATE TRIGGER hive_logged AFTER DELETE ON hive BEGIN INSERT INTO log VALUES ('deleted ' || old.id); END;
+CREATE TRIGGER hive_made AFTER INSERT ON hive BEGIN INSERT INTO log VALUES ('made ' || new.id); END;
+INSERT INTO apiary(name) VALUES ('Lime Hill'), ('Old Mill');
+INSERT INTO hive(id, apiary_id, label) SELECT value, 1 + value % 2, 'hive ' || value FROM generate_series(1, 500);
+DELETE FROM log;
+INSERT INTO kind VALUES ('a', 1), ('b', 1.5), ('c', NULL);
+INSERT INTO note VALUES ('x', x'00ff'), (NULL, NULL);
+PRAGMA user_version = 7;
+`
+
+// made returns a server with a template and a copy of it.
+func made(t *testing.T, script string, settings ...engine.Setting) (s *server, template, copied string) {
+	t.Helper()
+	ctx := context.Background()
+	opened, err := Engine{}.Private(ctx, t.TempDir(), engine.Spec{})
+	require.NoError(t, err)
+	s = opened.(*server)
+	work, template, copied := engine.NewID(engine.Work), engine.TemplateID("0123456789abcdef"), engine.NewID(engine.Copy)
+	facts := engine.Facts{Format: engine.Format}
+	require.NoError(t, s.Create(ctx, work, engine.Spec{Settings: settings}, facts))
+	d, err := s.Open(ctx, work, time.Second)
+	require.NoError(t, err)
+	script = strings.ReplaceAll(script, "generate_series(1, 500)", "(WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n WHERE value < 500) SELECT value FROM n)")
+	require.NoError(t, d.Apply(ctx, engine.Script{File: "apiary.sql", Text: script, First: 1}))
+	require.NoError(t, d.Close())
+	require.NoError(t, s.Rename(ctx, work, template, facts))
+	require.NoError(t, s.Copy(ctx, template, copied, facts))
+	t.Cleanup(func() { s.Close() })
+	return s, template, copied
+}
+
+// content returns all that a file holds, as text: schema, rows with their
+// types and row ids, counters, header fields.
+func content(t *testing.T, path string) string {
+	t.Helper()
+	c, err := connect("file:"+path+"?mode=ro", readWrite, time.Second)
+	require.NoError(t, err)
+	defer c.close()
+	var b strings.Builder
+	var tables []string
+	require.NoError(t, c.each("SELECT type, name, sql FROM sqlite_schema ORDER BY 1, 2", func(s *stmt) error {
+		fmt.Fprintln(&b, s.text(0), s.text(1), s.text(2))
+		if s.text(0) == "table" {
+			tables = append(tables, s.text(1))
+		}
+		return nil
+	}))
+	for _, name := range tables {
+		tab, err := describe(c, "main", name)
+		require.NoError(t, err)
+		require.NoError(t, c.each(fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", tab.list(), quote(name)), func(s *stmt) error {
+			fmt.Fprintf(&b, "%s: %#v\n", name, s.row(0, len(s.columns())))
+			return nil
+		}))
+	}
+	for _, p := range []string{"user_version", "application_id", "integrity_check"} {
+		w, err := c.word("PRAGMA " + p)
+		require.NoError(t, err)
+		fmt.Fprintln(&b, p, w)
+	}
+	return b.String()
+}
+
+// works are kinds of work that a test may do to a copy.
+var works = map[string]string{
+	"rows added":               "INSERT INTO hive(apiary_id, label) VALUES (1, 'n'); INSERT INTO log VALUES ('x')",
+	"rows altered":             "UPDATE hive SET label = label || '!' WHERE id % 7 = 0",
+	"rows removed":             "DELETE FROM hive WHERE id < 400",
+	"all removed":              "DELETE FROM hive; DELETE FROM apiary; DELETE FROM kind; DELETE FROM note",
+	"a letter's case":          "UPDATE apiary SET name = upper(name)",
+	"a type alone":             "UPDATE kind SET weight = 1.0 WHERE code = 'a'; UPDATE note SET body = 'text' WHERE rowid = 'x'",
+	"a key":                    "UPDATE kind SET code = 'z' WHERE code = 'a'; UPDATE hive SET id = 9999 WHERE id = 3",
+	"unique values swapped":    "UPDATE apiary SET name = 'q' WHERE id = 1; UPDATE apiary SET name = 'Lime Hill' WHERE id = 2; UPDATE apiary SET name = 'Old Mill' WHERE id = 1",
+	"a counter":                "INSERT INTO apiary(name) VALUES ('x'); DELETE FROM apiary WHERE name = 'x'",
+	"a counter by hand":        "UPDATE sqlite_sequence SET seq = 77; INSERT INTO sqlite_sequence VALUES ('hive', 3)",
+	"the version":              "PRAGMA user_version = 8; PRAGMA application_id = 5",
+	"much":                     "INSERT INTO note SELECT label, zeroblob(3000) FROM hive",
+	"a rollback":               "BEGIN; DELETE FROM hive; ROLLBACK",
+	"a table made and dropped": "CREATE TABLE t(a); INSERT INTO t VALUES (1); DROP TABLE t",
+}
+
+var schemaWorks = map[string]string{
+	"a table":     "CREATE TABLE extra (a); INSERT INTO extra VALUES (1); UPDATE hive SET label = 'x'",
+	"a column":    "ALTER TABLE hive ADD COLUMN colour TEXT",
+	"an index":    "DROP INDEX hive_label",
+	"a trigger":   "DROP TRIGGER hive_made",
+	"a vacuum":    "DELETE FROM hive WHERE id > 100; VACUUM",
+	"statistics":  "ANALYZE",
+	"table gone":  "DROP TABLE note",
+	"bigger page": "PRAGMA page_size = 8192; VACUUM; DELETE FROM hive",
+}
+
+func run(t *testing.T, path, text string) {
+	t.Helper()
+	d := &database{server: &server{}, path: path, wait: time.Second}
+	defer d.Close()
+	require.NoError(t, d.Query(context.Background(), text, engine.Sink{}))
+}
+
+func reset(t *testing.T, s *server, id string, r engine.Reset) *engine.Report {
+	t.Helper()
+	ctx := context.Background()
+	d, err := s.Open(ctx, id, time.Second)
+	require.NoError(t, err)
+	defer d.Close()
+	report, err := d.Reset(ctx, r)
+	require.NoError(t, err)
+	return report
+}
+
+func TestResetIsExact(t *testing.T) {
+	for _, mode := range []string{"delete", "wal"} {
+		for _, way := range []engine.Way{engine.Truncation, engine.Snapshot, ""} {
+			s, template, copied := made(t, apiary, engine.Setting{Name: "journal_mode", Value: mode})
+			e, err := s.Find(context.Background(), copied)
+			require.NoError(t, err)
+			want := content(t, s.file(template))
+			require.Equal(t, want, content(t, s.file(copied)))
+			base := e.Facts.Baseline
+			// Another connection stays open all the while.
+			other, err := connect(s.file(copied), readWrite, time.Second)
+			require.NoError(t, err)
+			t.Cleanup(other.close)
+			for _, works := range []map[string]string{works, schemaWorks} {
+				for name, work := range works {
+					if mode == "wal" && name == "bigger page" {
+						continue // SQLite keeps the page size of a file with a write-ahead log
+					}
+					t.Run(fmt.Sprintf("%s/%s/%s", mode, way, name), func(t *testing.T) {
+						_, err := other.number("SELECT count(*) FROM hive")
+						require.NoError(t, err)
+						run(t, s.file(copied), work)
+						report := reset(t, s, copied, engine.Reset{Way: way, Start: template, Baseline: base})
+						base = report.Baseline
+						assert.Equal(t, want, content(t, s.file(copied)))
+						if report.Reconnect {
+							other.close()
+							other, err = connect(s.file(copied), readWrite, time.Second)
+							require.NoError(t, err)
+						}
+						n, err := other.number("SELECT count(*) FROM hive")
+						require.NoError(t, err)
+						assert.EqualValues(t, 500, n, "the connection that stayed open sees the start state")
+						again := reset(t, s, copied, engine.Reset{Way: way, Start: template, Baseline: base})
+						assert.Empty(t, again.Tables, "a second reset finds nothing")
+						if mode == "delete" {
+							assert.Empty(t, again.Way)
+						}
+					})
+				}
+			}
+		}
+	}
+}
+
+func TestResetKeeps(t *testing.T) {
+	s, template, copied := made(t, apiary)
+	run(t, s.file(copied), "INSERT INTO log VALUES ('stays'); INSERT INTO apiary(name) VALUES ('stays'); INSERT INTO note VALUES ('goes', 1)")
+	report := reset(t, s, copied, engine.Reset{Start: template, Keep: []string{"LOG", "apiary"}})
+	assert.Equal(t, []engine.TableReport{{Name: "note", Removed: 1}}, report.Tables)
+	assert.Equal(t, 0, report.Sequences, "the counter of a kept table is kept")
+	c, err := connect(s.file(copied), readWrite, time.Second)
+	require.NoError(t, err)
+	defer c.close()
+	n, err := c.number("SELECT count(*) FROM log JOIN apiary ON what = name")
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, n)
+}
+
+// TestWitness: a write shows, however soon after the mark it comes; what is
+// not written is recognised without a look at the pages.
+func TestWitness(t *testing.T) {
+	for _, mode := range []string{"delete", "wal"} {
+		s, _, copied := made(t, apiary, engine.Setting{Name: "journal_mode", Value: mode})
+		c, err := connect(s.file(copied), readWrite, time.Second)
+		require.NoError(t, err)
+		defer c.close()
+		for i := range 200 {
+			base, err := mark(s.file(copied))
+			require.NoError(t, err)
+			_, err = c.number("SELECT count(*) FROM hive")
+			require.NoError(t, err)
+			same, err := untouched(s.file(copied), base)
+			require.NoError(t, err)
+			require.True(t, same, "reading is no touch")
+			_, err = c.do("UPDATE kind SET weight = ?", i)
+			require.NoError(t, err)
+			same, err = untouched(s.file(copied), base)
+			require.NoError(t, err)
+			require.False(t, same, "%s: write %d was not seen", mode, i)
+			_, err = c.do("PRAGMA wal_checkpoint(TRUNCATE)")
+			require.NoError(t, err)
+		}
+	}
+}
+
+func TestResetNamesALock(t *testing.T) {
+	s, template, copied := made(t, apiary)
+	run(t, s.file(copied), "DELETE FROM kind")
+	for _, hold := range []string{"BEGIN IMMEDIATE", "BEGIN; SELECT * FROM hive LIMIT 1"} {
+		other := &database{server: s, path: s.file(copied), wait: time.Second}
+		require.NoError(t, other.Query(context.Background(), hold, engine.Sink{}))
+		d := &database{server: s, id: copied, path: s.file(copied), wait: 10 * time.Millisecond}
+		_, err := d.Reset(context.Background(), engine.Reset{Start: template})
+		assert.ErrorContains(t, err, "another connection holds a lock on it (waited 10ms)", hold)
+		d.Close()
+		other.Close()
+	}
+	assert.NotEmpty(t, reset(t, s, copied, engine.Reset{Start: template}).Tables)
+}
+
+func TestRollbackIsRefused(t *testing.T) {
+	s, template, copied := made(t, apiary)
+	d, err := s.Open(context.Background(), copied, 0)
+	require.NoError(t, err)
+	_, err = d.Reset(context.Background(), engine.Reset{Way: engine.Rollback, Start: template})
+	assert.ErrorContains(t, err, "no reset by rollback")
+	assert.Equal(t, fault.Usage, fault.KindOf(err))
+}
+
+func TestChanges(t *testing.T) {
+	s, template, copied := made(t, apiary)
+	run(t, s.file(copied), `INSERT INTO apiary(name) VALUES ('new'); DELETE FROM kind WHERE code = 'b'; UPDATE kind SET weight = 2 WHERE code = 'a';
+		CREATE TABLE extra (a); INSERT INTO extra VALUES (1); DROP TRIGGER hive_made`)
+	d, err := s.Open(context.Background(), copied, time.Second)
+	require.NoError(t, err)
+	defer d.Close()
+	changes, err := d.Changes(context.Background(), engine.Compare{Start: template, Rows: 5})
+	require.NoError(t, err)
+	assert.Equal(t, &engine.Changes{
+		Tables: []engine.TableChange{
+			{Name: "apiary", Added: 1, Columns: []string{"id", "name"}, Rows: []engine.RowChange{{After: []any{int64(3), "new"}}}},
+			{Name: "kind", Removed: 1, Altered: 1, Columns: []string{"code", "weight"}, Rows: []engine.RowChange{
+				{Before: []any{"b", 1.5}}, {Before: []any{"a", int64(1)}, After: []any{"a", int64(2)}}}},
+			{Name: "extra", Added: 1, Columns: []string{"a"}, Rows: []engine.RowChange{{After: []any{int64(1)}}}},
+		},
+		Sequences: []engine.SequenceChange{{Name: "apiary", Before: "2", After: "3"}},
+		Schema:    []engine.SchemaChange{{What: "added", Kind: "table", Name: "extra"}, {What: "removed", Kind: "trigger", Name: "hive_made"}},
+	}, changes)
+}
+
+func TestApplyTellsWhere(t *testing.T) {
+	for _, c := range []struct{ name, text, want string }{
+		{"syntax", "CREATE TABLE a (x);\n\n  CRATE TABLE b (x);", `m.sql:3:3: SQLite refuses this: near "CRATE": syntax error`},
+		{"inside", "CREATE TABLE a (x);\nINSERT INTO a (x,\n  y) VALUES (1, 2);", "m.sql:2:"},
+		{"constraint", "CREATE TABLE a (x UNIQUE);\nINSERT INTO a VALUES (1), (1);", "m.sql:2:1: SQLite refuses this: UNIQUE constraint failed: a.x (SQLite code 2067)"},
+		{"open string", "SELECT 1;\nSELECT 'abc", "m.sql:2:8: SQLite refuses this: a string is begun here and never ended"},
+		{"open transaction", "BEGIN; CREATE TABLE a (x);", "m.sql: it leaves a transaction open"},
+		{"attach", "\nATTACH '/tmp/x.db' AS x;", "m.sql:2:1: this statement reaches beyond the database"},
+		{"vacuum into", "VACUUM INTO '/tmp/x.db'", "m.sql:1:1: this statement reaches beyond the database"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s, _, copied := made(t, apiary)
+			before := content(t, s.file(copied))
+			d, err := s.Open(context.Background(), copied, time.Second)
+			require.NoError(t, err)
+			defer d.Close()
+			err = d.Apply(context.Background(), engine.Script{File: "m.sql", Text: c.text, First: 1})
+			assert.ErrorContains(t, err, c.want)
+			assert.Equal(t, before, content(t, s.file(copied)), "a migration that fails changes nothing")
+		})
+	}
+}
+
+func TestLoad(t *testing.T) {
+	s, _, copied := made(t, apiary)
+	d, err := s.Open(context.Background(), copied, time.Second)
+	require.NoError(t, err)
+	defer d.Close()
+	load := func(table string, columns ...string) error {
+		return d.Load(context.Background(), engine.Table{File: "d.csv", Name: table, Columns: columns, Rows: [][]any{{"d", nil}, {"a", "1"}}, Lines: []int{2, 3}})
+	}
+	assert.ErrorContains(t, load("kinds", "code", "weight"), `d.csv:1: there is no table "kinds"`)
+	assert.ErrorContains(t, load("kind", "code", "wait"), `d.csv:1: table "kind" has no column "wait"`)
+	assert.ErrorContains(t, load("kind", "code", "weight"), "d.csv:3: SQLite refuses this row: UNIQUE constraint failed")
+	assert.NoError(t, load("note", "rowid", "body"))
+}
+
+func TestDamagedTemplate(t *testing.T) {
+	s, template, _ := made(t, apiary)
+	e, err := s.Find(context.Background(), template)
+	require.NoError(t, err)
+	ok, err := s.Whole(context.Background(), e)
+	require.NoError(t, err)
+	assert.True(t, ok)
+	require.NoError(t, os.Chmod(s.file(template), 0o600))
+	f, err := os.OpenFile(s.file(template), os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte{1}, 5000)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	ok, err = s.Whole(context.Background(), e)
+	require.NoError(t, err)
+	assert.False(t, ok)
+}
+
+func TestWatch(t *testing.T) {
+	s, _, copied := made(t, apiary)
+	came, err := s.Watch(context.Background(), copied)
+	require.NoError(t, err)
+	seen, err := came()
+	require.NoError(t, err)
+	assert.False(t, seen)
+	run(t, s.file(copied), "SELECT 1 FROM hive LIMIT 1")
+	seen, err = came()
+	require.NoError(t, err)
+	assert.True(t, seen)
+}

@@ -1,0 +1,184 @@
+// Package place says how a server comes to be: in which folder of a memory
+// file system, where this machine's state is kept, and which processes live.
+package place
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"syscall"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+// Room is the space, in bytes, that a memory file system has to have free
+// before Hemzo takes it for the first time.
+const Room = 32 << 20
+
+// Folder is where private servers keep their data.
+type Folder struct {
+	Path   string
+	Memory bool   // it lies on a memory file system
+	Why    string // where it does not, why
+}
+
+// DataFolder finds the folder for private servers: on the first of
+// HEMZO_MEMORY_DIR, XDG_RUNTIME_DIR, /dev/shm and the temporary folder that is
+// a memory file system with room, or where Hemzo already has its data there;
+// else on disk. It is made, readable by its user alone.
+func DataFolder() (Folder, error) {
+	own := "hemzo-" + strconv.Itoa(os.Getuid())
+	var tried []string
+	for _, dir := range []string{os.Getenv("HEMZO_MEMORY_DIR"), os.Getenv("XDG_RUNTIME_DIR"), "/dev/shm", os.TempDir()} {
+		if dir == "" {
+			continue
+		}
+		path := filepath.Join(dir, own)
+		memory, free, err := fileSystem(dir)
+		switch {
+		case err != nil:
+			tried = append(tried, dir+": "+cause(err))
+			continue
+		case !memory:
+			tried = append(tried, dir+" is on disk")
+			continue
+		}
+		if _, err := os.Lstat(path); err != nil && free < Room {
+			tried = append(tried, fmt.Sprintf("%s has %d MB free", dir, free>>20))
+			continue
+		}
+		if err := private(path); err != nil {
+			tried = append(tried, err.Error())
+			continue
+		}
+		return Folder{Path: path, Memory: true}, nil
+	}
+	path, err := diskFolder(own)
+	if err != nil {
+		return Folder{}, err
+	}
+	why := "no memory file system with room"
+	for i, t := range tried {
+		why += map[bool]string{true: " (", false: "; "}[i == 0] + t
+	}
+	if tried != nil {
+		why += ")"
+	}
+	return Folder{Path: path, Why: why}, nil
+}
+
+func diskFolder(own string) (string, error) {
+	path := filepath.Join(os.Getenv("HEMZO_MEMORY_DIR"), own)
+	if os.Getenv("HEMZO_MEMORY_DIR") == "" {
+		cache, err := os.UserCacheDir()
+		if err != nil {
+			return "", fault.New(fault.Lacking, "set HOME, or HEMZO_MEMORY_DIR to a folder of your own", "there is no folder for the data of private servers: %v", err)
+		}
+		path = filepath.Join(cache, "hemzo", "data")
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", fault.New(fault.Lacking, "make it writable, or set HEMZO_MEMORY_DIR", "cannot make %s: %s", filepath.Dir(path), cause(err))
+	}
+	return path, private(path)
+}
+
+// private makes a folder that is this user's alone, or checks that it is.
+func private(path string) error {
+	if err := os.Mkdir(path, 0o700); err != nil && !os.IsExist(err) {
+		return fault.New(fault.Lacking, "make the folder above it writable", "cannot make %s: %s", path, cause(err))
+	}
+	info, err := os.Lstat(path)
+	if err != nil {
+		return fault.New(fault.Lacking, "", "cannot look at %s: %s", path, cause(err))
+	}
+	if !info.IsDir() {
+		return fault.New(fault.Lacking, "remove it", "%s is not a folder", path)
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Getuid() {
+		return fault.New(fault.Lacking, "remove it, or name another place", "%s belongs to another user (uid %d)", path, st.Uid)
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		if err := os.Chmod(path, 0o700); err != nil {
+			return fault.New(fault.Lacking, "", "cannot make %s private: %s", path, cause(err))
+		}
+	}
+	return nil
+}
+
+// StateFolder returns the folder for what belongs to this machine and user,
+// made and checked: hemzo in XDG_STATE_HOME or in ~/.local/state.
+func StateFolder() (string, error) {
+	above := os.Getenv("XDG_STATE_HOME")
+	if above == "" {
+		home := os.Getenv("HOME")
+		if home == "" {
+			return "", fault.New(fault.Lacking, "set HOME, or XDG_STATE_HOME", "HOME is not set, so there is no place for Hemzo's state")
+		}
+		above = filepath.Join(home, ".local", "state")
+	}
+	path := filepath.Join(above, "hemzo")
+	if err := os.MkdirAll(above, 0o700); err != nil {
+		return "", fault.New(fault.Lacking, "make it writable, or set XDG_STATE_HOME", "cannot make the state folder %s: %s", path, cause(err))
+	}
+	if err := private(path); err != nil {
+		return "", err
+	}
+	probe, err := os.CreateTemp(path, "probe")
+	if err != nil {
+		return "", fault.New(fault.Lacking, "make it writable, or set XDG_STATE_HOME", "the state folder %s is not writable: %s", path, cause(err))
+	}
+	probe.Close()
+	return path, os.Remove(probe.Name())
+}
+
+// Wanted is what a database of the project file asks of a place.
+type Wanted struct {
+	Database string
+	Where    []string
+	Required bool // disk will not do
+	Spec     engine.Spec
+	Say      func(string) // for what a user is told once
+}
+
+// Open opens the server that a database wants, starting it where needed.
+func Open(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {
+	if err := e.Check(w.Spec); err != nil {
+		return nil, err
+	}
+	for _, where := range w.Where {
+		if where == "memory" {
+			return openPrivate(ctx, e, w)
+		}
+	}
+	return nil, fault.New(fault.Usage, "say  where: memory", "database %q: %s cannot run in %q", w.Database, e.Name(), w.Where)
+}
+
+func openPrivate(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {
+	state, err := StateFolder()
+	if err != nil {
+		return nil, err
+	}
+	folder, err := DataFolder()
+	if err != nil {
+		return nil, err
+	}
+	if !folder.Memory {
+		if w.Required {
+			return nil, fault.New(fault.Lacking, "free some room, set HEMZO_MEMORY_DIR, or leave out  memory: required", "database %q wants memory: %s", w.Database, folder.Why)
+		}
+		if w.Say != nil && once(state, "disk "+folder.Path) {
+			w.Say(fmt.Sprintf("%s: data is kept on disk, in %s", folder.Why, folder.Path))
+		}
+	}
+	return e.Private(ctx, filepath.Join(folder.Path, e.Name()), w.Spec)
+}
+
+func cause(err error) string {
+	if p, ok := err.(*os.PathError); ok {
+		return p.Err.Error()
+	}
+	return err.Error()
+}
