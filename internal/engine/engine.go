@@ -77,6 +77,8 @@ type Connection struct {
 	Socket   string `json:"socket"`
 	File     string `json:"file"`
 	Params   string `json:"params"`
+	// Env holds the variables that the engine's own programs read.
+	Env []Setting `json:"env,omitempty"`
 }
 
 // Server holds templates, copies and snapshots. Its methods may be called
@@ -129,6 +131,8 @@ type Database interface {
 	Query(ctx context.Context, text string, out Sink) error
 	// Reset puts the database back to its start state.
 	Reset(ctx context.Context, r Reset) (*Report, error)
+	// Keep makes a snapshot of the present state.
+	Keep(ctx context.Context, to string, facts Facts) error
 	// Changes tells how the database differs from its start state.
 	Changes(ctx context.Context, c Compare) (*Changes, error)
 	Close() error

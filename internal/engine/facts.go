@@ -65,6 +65,7 @@ type Facts struct {
 	Start       string          `json:"start,omitempty"`     // what holds a copy's start state
 	Of          string          `json:"of,omitempty"`        // the copy that a snapshot is of
 	Baseline    json.RawMessage `json:"baseline,omitempty"`  // of the witness
+	At          string          `json:"at,omitempty"`        // the state that the baseline stands for, where it is not Start
 	Resetting   bool            `json:"resetting,omitempty"` // a reset was begun and not finished
 	Failed      bool            `json:"failed,omitempty"`    // kept after a command failed
 }
@@ -74,6 +75,9 @@ type StepFact struct {
 	Name string        `json:"n"`
 	Hash string        `json:"h"`
 	Took time.Duration `json:"t"` // nanoseconds
+	// Inputs are the files that a command's result came from, with a hash
+	// each.
+	Inputs map[string]string `json:"i,omitempty"`
 }
 
 // Scope tells whose something is.

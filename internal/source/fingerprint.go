@@ -1,10 +1,12 @@
 package source
 
 import (
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"hash"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -52,30 +54,24 @@ func hashStep(dialect sqltext.Dialect, s Step) string {
 			}
 		}
 	}
+	if c := s.Command; c != nil {
+		for _, arg := range c.Args {
+			d.add(arg)
+		}
+		for _, file := range slices.Sorted(maps.Keys(c.Inputs)) {
+			d.add(file)
+			d.add(c.Inputs[file])
+		}
+	}
+	if s.Always {
+		d.add(rand.Text()) // no two runs of it are taken for the same
+	}
 	return d.sum()
 }
 
-// hashCommand hashes a command with its input files, byte by byte.
-func (r *reader) hashCommand(c *Run) (string, error) {
-	d := newDigest()
-	d.add(string(Command))
-	for _, arg := range c.Args {
-		d.add(arg)
-	}
-	for _, file := range c.Inputs {
-		b, err := os.ReadFile(r.path(file))
-		if err != nil {
-			return "", reading(file, err)
-		}
-		d.add(filepath.ToSlash(file))
-		d.add(string(b))
-	}
-	return d.sum(), nil
-}
-
-// inputs finds the files that patterns name. ** stands for any number of
+// inputs finds the files that patterns name and hashes each, byte by byte. ** stands for any number of
 // folders; a folder that matches stands for all files below it.
-func (r *reader) inputs(patterns []string) ([]string, error) {
+func (r *reader) inputs(patterns []string) (map[string]string, error) {
 	var all []string
 	for _, pattern := range patterns {
 		found, err := doublestar.FilepathGlob(r.path(pattern))
@@ -94,13 +90,19 @@ func (r *reader) inputs(patterns []string) ([]string, error) {
 			return nil, fault.New(fault.Usage, "correct the pattern, or say  inputs: always", "inputs: no file matches %q below %s", pattern, r.root)
 		}
 	}
-	for i, path := range all {
-		if rel, err := filepath.Rel(r.root, path); err == nil {
-			all[i] = rel
+	hashes := map[string]string{}
+	for _, path := range all {
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return nil, reading(path, err)
 		}
+		if rel, err := filepath.Rel(r.root, path); err == nil {
+			path = filepath.ToSlash(rel)
+		}
+		sum := sha256.Sum256(b)
+		hashes[path] = hex.EncodeToString(sum[:])
 	}
-	slices.Sort(all)
-	return slices.Compact(all), nil
+	return hashes, nil
 }
 
 func below(path string) (files []string, err error) {

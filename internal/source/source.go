@@ -66,7 +66,7 @@ type Step struct {
 // Run is a command step.
 type Run struct {
 	Args      []string
-	Inputs    []string // the files found by the patterns
+	Inputs    map[string]string // the files found by the patterns, with a hash each
 	Continues bool
 }
 
@@ -203,16 +203,10 @@ func (r *reader) command(item Item) error {
 	if err != nil {
 		return err
 	}
-	step := Step{
+	r.add(Step{
 		Name: strings.Join(item.Command, " "), Kind: Command, Always: item.Always,
 		Command: &Run{Args: item.Command, Inputs: inputs, Continues: item.Continues},
-	}
-	sum, err := r.hashCommand(step.Command)
-	if err != nil {
-		return err
-	}
-	step.Hash = sum
-	r.steps = append(r.steps, step)
+	})
 	return nil
 }
 

@@ -2,8 +2,10 @@ package source
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -184,7 +186,7 @@ func TestCommandInputs(t *testing.T) {
 	item := Item{Command: []string{"bin/app", "migrate"}, Inputs: []string{"app/**/migrations/*"}}
 	before, err := read(root, item)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"app/x/migrations/1.py", "app/y/migrations/2.py"}, before.Steps[0].Command.Inputs)
+	assert.Equal(t, []string{"app/x/migrations/1.py", "app/y/migrations/2.py"}, slices.Sorted(maps.Keys(before.Steps[0].Command.Inputs)))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "app/other.py"), []byte("C"), 0o644))
 	same, err := read(root, item)
 	require.NoError(t, err)

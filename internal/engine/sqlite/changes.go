@@ -54,6 +54,34 @@ func (d *database) Changes(ctx context.Context, r engine.Compare) (*engine.Chang
 	return changes, nil
 }
 
+// Keep makes a snapshot while other connections are open: a lock that no
+// writer passes holds the file still meanwhile.
+func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) error {
+	c, err := d.connect()
+	if err != nil {
+		return err
+	}
+	for try := 0; ; try++ {
+		if hasLog(d.path) {
+			if _, err := c.do("PRAGMA wal_checkpoint(TRUNCATE)"); err != nil {
+				return d.explain(err, "making a snapshot")
+			}
+		}
+		if _, err := c.do("BEGIN IMMEDIATE"); err != nil {
+			return d.explain(err, "making a snapshot")
+		}
+		if !hasLog(d.path) {
+			break
+		}
+		c.rollback()
+		if try == 100 {
+			return fault.New(fault.Failed, "end the reads that keep the write-ahead log from being emptied", "making a snapshot: the write-ahead log of %s stays in use", d.path)
+		}
+	}
+	defer c.rollback()
+	return d.server.Copy(ctx, d.id, to, facts)
+}
+
 func allTables(c *conn) (map[string]bool, error) {
 	all := map[string]bool{"sqlite_schema": true}
 	err := c.each("SELECT name FROM start.sqlite_schema WHERE type = 'table' AND rootpage > 0", func(s *stmt) error {

@@ -196,8 +196,11 @@ func (s *server) create(path string, spec engine.Spec) error {
 }
 
 func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) error {
-	if err := s.settle(from); err != nil {
-		return err
+	// The files of copies are held still by whoever copies them.
+	if kind, _ := engine.KindOf(from); kind == engine.Work {
+		if err := s.settle(from); err != nil {
+			return err
+		}
 	}
 	work := s.file(engine.NewID(engine.Work))
 	if err := copyFile(ctx, s.file(from), work, modeOf(to)); err != nil {
@@ -366,8 +369,9 @@ func (s *server) Watch(_ context.Context, id string) (func() (bool, error), erro
 }
 
 func (s *server) Open(ctx context.Context, id string, wait time.Duration) (engine.Database, error) {
-	if _, err := os.Stat(s.file(id)); errors.Is(err, os.ErrNotExist) {
-		return nil, engine.ErrNotFound
+	// A copy whose file is gone has its facts still: a reset makes it anew.
+	if _, err := s.Find(ctx, id); err != nil {
+		return nil, err
 	}
 	return &database{server: s, id: id, path: s.file(id), wait: wait}, ctx.Err()
 }

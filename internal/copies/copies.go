@@ -1,0 +1,392 @@
+// Package copies hands out copies of templates, knows whose they are, and
+// takes them away again.
+package copies
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+	"hemzo/internal/place"
+	"hemzo/internal/reset"
+	"hemzo/internal/template"
+)
+
+// Shelf is one server as one scope sees it.
+type Shelf struct {
+	Server engine.Server
+	Scope  engine.Scope
+}
+
+// Request asks for a copy.
+type Request struct {
+	Plan     *template.Plan
+	Layer    int
+	Name     string // "" for a name made up
+	Again    bool   // the copy of that name, back at its start state, if there is one
+	Owner    engine.Owner
+	Progress func(template.Event)
+	Wait     time.Duration
+}
+
+// Taken is a copy handed out.
+type Taken struct {
+	Copy     engine.Entry
+	Build    *template.Result
+	Took     time.Duration // for the copy alone
+	Replaced bool          // a copy of that name was made from other sources
+	Again    bool          // it is the copy that was there
+}
+
+var nameRule = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+
+// CheckName checks a name that a user gives to a copy or a snapshot.
+func CheckName(name string) error {
+	const next = "letters, digits, '.', '_' and '-', at most 64, a letter or digit first"
+	if len(name) > 64 {
+		return fault.New(fault.Usage, next, "the name %q... is too long (%d characters)", name[:20], len(name))
+	}
+	if !nameRule.MatchString(name) {
+		return fault.New(fault.Usage, next, "%q is no name for a copy", name)
+	}
+	return nil
+}
+
+// Take hands out a copy, building its template first where that is missing.
+func (s Shelf) Take(ctx context.Context, r Request) (*Taken, error) {
+	if r.Name != "" {
+		if err := CheckName(r.Name); err != nil {
+			return nil, err
+		}
+		// Two takers of one name: the second sees the first's copy.
+		unlock, err := s.Server.Lock(ctx, "name-"+s.nameHash(r.Name), nil)
+		if err != nil {
+			return nil, err
+		}
+		defer unlock()
+	}
+	taken := &Taken{}
+	if r.Name != "" {
+		there, err := s.named(ctx, r.Name)
+		if err != nil {
+			return nil, err
+		}
+		if there.ID != "" {
+			done, err := s.again(ctx, r, there, taken)
+			if err != nil || done {
+				return taken, err
+			}
+		}
+	}
+	// A template may be swept away between its build and its copy.
+	for try := 0; ; try++ {
+		build, err := r.Plan.Build(ctx, s.Server, r.Layer, r.Progress)
+		if err != nil {
+			return nil, err
+		}
+		taken.Build = build
+		began := time.Now()
+		taken.Copy, err = s.copy(ctx, r, build.Template)
+		taken.Took = time.Since(began)
+		if err == nil || !errors.Is(err, engine.ErrNotFound) || try == 3 {
+			return taken, err
+		}
+	}
+}
+
+// again deals with a copy that has the name already; done reports that it is
+// the one to hand out.
+func (s Shelf) again(ctx context.Context, r Request, there engine.Entry, taken *Taken) (done bool, err error) {
+	if !r.Again {
+		return false, fault.New(fault.Failed, "hemzo take --again hands out the same copy, at its start state; hemzo drop "+r.Name+" removes it",
+			"there is a copy %q of database %s already", r.Name, there.Facts.Database)
+	}
+	if s.Alive(ctx, there.Facts.Owner) && there.Facts.Owner.Process != r.Owner.Process {
+		return false, fault.New(fault.Failed, "use another name", "the copy %q belongs to %s, which is still running", r.Name, ownerWords(there.Facts.Owner))
+	}
+	if there.Facts.Fingerprint != r.Plan.Layers[r.Layer] || there.Facts.Database != r.Plan.Database.Name {
+		taken.Replaced = true
+		return false, s.remove(ctx, there)
+	}
+	if _, err := r.Plan.Build(ctx, s.Server, r.Layer, r.Progress); err != nil {
+		return false, err
+	}
+	if _, err := reset.Do(ctx, s.Server, there, reset.Options{Way: engine.Way(r.Plan.Database.Reset), Keep: r.Plan.Database.Keep, Wait: r.Wait}); err != nil {
+		return false, err
+	}
+	if err := s.Server.Note(ctx, there.ID, func(f *engine.Facts) { f.Owner = r.Owner }); err != nil {
+		return false, err
+	}
+	taken.Again = true
+	taken.Copy, err = s.Server.Find(ctx, there.ID)
+	return true, err
+}
+
+func (s Shelf) copy(ctx context.Context, r Request, from engine.Entry) (engine.Entry, error) {
+	id := engine.NewID(engine.Copy)
+	name := r.Name
+	if name == "" {
+		name = madeUp(r.Plan.Database.Name)
+	}
+	facts := engine.Facts{
+		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope,
+		Fingerprint: from.Facts.Fingerprint, Steps: from.Facts.Steps, Owner: r.Owner, Made: time.Now().UTC().Truncate(time.Millisecond),
+		Start: from.ID,
+	}
+	if err := s.Server.Copy(ctx, from.ID, id, facts); err != nil {
+		return engine.Entry{}, err
+	}
+	if time.Since(from.Facts.Used) > time.Hour {
+		// Only for the sweep of unused templates; a copy does not fail for it.
+		_ = s.Server.Note(ctx, from.ID, func(f *engine.Facts) { f.Used = time.Now().UTC() })
+	}
+	return s.Server.Find(ctx, id)
+}
+
+// madeUp is a short name that no other copy is likely to have.
+func madeUp(database string) string {
+	const letters = "bcdfghjkmnpqrstvwxz23456789"
+	b := make([]byte, 5)
+	for i := range b {
+		b[i] = letters[rand.IntN(len(letters))]
+	}
+	return database + "-" + string(b)
+}
+
+func (s Shelf) nameHash(name string) string {
+	sum := sha256.Sum256([]byte(s.Scope.Project + "\x00" + s.Scope.Run + "\x00" + name))
+	return hex.EncodeToString(sum[:8])
+}
+
+// Mine reports whether something belongs to this scope.
+func (s Shelf) Mine(e engine.Entry) bool { return e.Facts.Scope == s.Scope }
+
+// Copies lists the copies of this scope, the oldest first.
+func (s Shelf) Copies(ctx context.Context) ([]engine.Entry, error) {
+	all, err := s.Server.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(e engine.Entry) bool { return e.Kind != engine.Copy || !s.Mine(e) })
+	slices.SortFunc(all, func(a, b engine.Entry) int { return a.Facts.Made.Compare(b.Facts.Made) })
+	return all, nil
+}
+
+func (s Shelf) named(ctx context.Context, name string) (engine.Entry, error) {
+	all, err := s.Copies(ctx)
+	if err != nil {
+		return engine.Entry{}, err
+	}
+	for _, e := range all {
+		if e.Facts.Name == name {
+			return e, nil
+		}
+	}
+	return engine.Entry{}, nil
+}
+
+// Find finds the copy that a user means: by its name, its URL or its file, or
+// the only one there is where which is "".
+func (s Shelf) Find(ctx context.Context, which string) (engine.Entry, error) {
+	all, err := s.Copies(ctx)
+	if err != nil {
+		return engine.Entry{}, err
+	}
+	if which == "" {
+		if len(all) == 1 {
+			return all[0], nil
+		}
+		if len(all) == 0 {
+			return engine.Entry{}, fault.New(fault.Usage, "hemzo take hands one out", "this project has no copy")
+		}
+		return engine.Entry{}, fault.New(fault.Usage, "name one of them: "+strings.Join(names(all), ", "), "this project has %d copies", len(all))
+	}
+	for _, e := range all {
+		if e.Facts.Name == which || e.ID == which {
+			return e, nil
+		}
+	}
+	if e, ok := s.reached(ctx, which); ok {
+		return e, nil
+	}
+	next := "hemzo take hands one out"
+	if len(all) > 0 {
+		next = "copies: " + strings.Join(names(all), ", ")
+	}
+	if strings.ContainsAny(which, "/:") {
+		return engine.Entry{}, fault.New(fault.Refused, next, "%s is not a copy that Hemzo made: it is left alone", which)
+	}
+	return engine.Entry{}, fault.New(fault.Usage, next, "this project has no copy %q", which)
+}
+
+// reached finds a copy of any scope by the address it was handed out with.
+func (s Shelf) reached(ctx context.Context, address string) (engine.Entry, bool) {
+	path := address
+	if u, err := url.Parse(address); err == nil && u.Scheme != "" {
+		path = u.Path + u.Opaque
+	}
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return engine.Entry{}, false
+	}
+	if real, err := filepath.EvalSymlinks(abs); err == nil {
+		abs = real
+	}
+	id := strings.TrimSuffix(filepath.Base(abs), filepath.Ext(abs))
+	e, err := s.Server.Find(ctx, id)
+	if err != nil || e.Kind != engine.Copy {
+		return engine.Entry{}, false
+	}
+	own := s.Server.Connection(id).File
+	if real, err := filepath.EvalSymlinks(own); err == nil {
+		own = real
+	}
+	return e, own == abs
+}
+
+func names(all []engine.Entry) []string {
+	out := make([]string, len(all))
+	for i, e := range all {
+		out[i] = e.Facts.Name
+	}
+	return out
+}
+
+// Snapshots lists the snapshots of a copy, the oldest first.
+func (s Shelf) Snapshots(ctx context.Context, of engine.Entry) ([]engine.Entry, error) {
+	all, err := s.Server.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(e engine.Entry) bool { return e.Kind != engine.Kept || e.Facts.Of != of.ID })
+	slices.SortFunc(all, func(a, b engine.Entry) int { return a.Facts.Made.Compare(b.Facts.Made) })
+	return all, nil
+}
+
+// Alive reports whether an owner still keeps what it owns. Without an owner
+// nothing is kept alive, and nothing is taken away.
+func (s Shelf) Alive(ctx context.Context, o engine.Owner) bool {
+	if !o.Until.IsZero() && time.Now().After(o.Until) {
+		return false
+	}
+	return o.Lock != "" && s.Server.Owned(ctx, o.Lock) ||
+		o.Process.PID != 0 && place.Alive(o.Process) ||
+		o.Child.PID != 0 && place.Alive(o.Child)
+}
+
+// lost reports whether something had an owner and has it no more.
+func (s Shelf) lost(ctx context.Context, o engine.Owner) bool {
+	if !o.Until.IsZero() && time.Now().After(o.Until) {
+		return true
+	}
+	return (o.Lock != "" || o.Process.PID != 0) && !s.Alive(ctx, o)
+}
+
+func ownerWords(o engine.Owner) string {
+	switch {
+	case o.Command != "":
+		return o.Command
+	case o.Process.PID != 0:
+		return fmt.Sprintf("process %d", o.Process.PID)
+	}
+	return "another process"
+}
+
+// Drop removes a copy with its snapshots. One with a living owner is not
+// removed unless force says so.
+func (s Shelf) Drop(ctx context.Context, e engine.Entry, force bool) error {
+	if !force && s.Alive(ctx, e.Facts.Owner) {
+		return fault.New(fault.Refused, "--force drops it all the same", "the copy %q belongs to %s, which is still running", e.Facts.Name, ownerWords(e.Facts.Owner))
+	}
+	return s.remove(ctx, e)
+}
+
+func (s Shelf) remove(ctx context.Context, e engine.Entry) error {
+	snapshots, err := s.Snapshots(ctx, e)
+	if err != nil {
+		return err
+	}
+	for _, n := range append(snapshots, e) {
+		if err := s.Server.Drop(ctx, n.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Sweep removes the copies whose owners are gone, of every project on this
+// server, and what crashes left. With unused above zero it also removes
+// templates that were not copied for that long and that no copy needs. It
+// returns what it removed.
+func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry, error) {
+	if err := s.Server.Clear(ctx); err != nil {
+		return nil, err
+	}
+	all, err := s.Server.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var gone []engine.Entry
+	needed := map[string]bool{}
+	there := map[string]bool{}
+	for _, e := range all {
+		if e.Kind != engine.Copy || e.Newer {
+			continue
+		}
+		if !e.Bad && !s.lost(ctx, e.Facts.Owner) {
+			needed[e.Facts.Start] = true
+			there[e.ID] = true
+			continue
+		}
+		if err := s.remove(ctx, e); err != nil {
+			return gone, err
+		}
+		gone = append(gone, e)
+	}
+	for _, e := range all {
+		orphan := e.Kind == engine.Kept && !there[e.Facts.Of] && !slices.ContainsFunc(gone, func(g engine.Entry) bool { return g.ID == e.Facts.Of })
+		old := unused > 0 && e.Kind == engine.Template && !needed[e.ID] && time.Since(e.Facts.Used) >= unused
+		if e.Newer || !orphan && !old {
+			continue
+		}
+		if err := s.Server.Drop(ctx, e.ID); err != nil {
+			return gone, err
+		}
+		gone = append(gone, e)
+	}
+	return gone, nil
+}
+
+// ScopeOf returns the scope of a project: this machine, this user, the real
+// path of the project's folder, and in a CI system the run.
+func ScopeOf(root string) engine.Scope {
+	machine, _ := os.Hostname()
+	return engine.Scope{Machine: machine, User: fmt.Sprint(os.Getuid()), Project: root, Run: ciRun()}
+}
+
+// ciRun returns what a CI system says of its run: HEMZO_RUN, or the variables
+// by which such systems name one.
+func ciRun() string {
+	if v := os.Getenv("HEMZO_RUN"); v != "" || os.Getenv("CI") == "" {
+		return v
+	}
+	var parts []string
+	for _, name := range []string{"GITHUB_RUN_ID", "GITHUB_RUN_ATTEMPT", "CI_PIPELINE_ID", "CI_JOB_ID", "BUILD_TAG", "BUILD_ID"} {
+		if v := os.Getenv(name); v != "" {
+			parts = append(parts, v)
+		}
+	}
+	return strings.Join(parts, "-")
+}

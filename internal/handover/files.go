@@ -1,0 +1,144 @@
+package handover
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+	"hemzo/internal/place"
+	"hemzo/internal/project"
+)
+
+// rendered is the record of a file that Hemzo wrote, in the state folder: by
+// it the file is known as Hemzo's when its writer is gone.
+type rendered struct {
+	Path  string         `json:"path"`
+	Sum   string         `json:"sum"`
+	Owner engine.Process `json:"owner"`
+}
+
+// Render writes a project's files for a set of copies. The returned function
+// removes them. A file that is there and not Hemzo's is not overwritten.
+func Render(p *project.Project, state string, all []Copy, owner engine.Process) (remove func(), err error) {
+	var done []string
+	remove = func() {
+		for _, record := range done {
+			forget(record)
+		}
+	}
+	var own *Copy
+	if len(all) == 1 {
+		own = &all[0]
+	}
+	for _, f := range p.Files {
+		record, err := render(p, state, f, own, all, owner)
+		if err != nil {
+			remove()
+			return nil, err
+		}
+		done = append(done, record)
+	}
+	return remove, nil
+}
+
+func render(p *project.Project, state string, f project.Rendered, own *Copy, all []Copy, owner engine.Process) (string, error) {
+	text, err := os.ReadFile(join(p.Root, f.From))
+	if err != nil {
+		return "", fmt.Errorf("rendering %s: %w", f.From, err)
+	}
+	to := join(p.Root, f.To)
+	content := []byte(Expand(string(text), own, all))
+	record := recordOf(state, to)
+	if err := free(record, to, f); err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(record), 0o700); err != nil {
+		return "", fmt.Errorf("recording %s: %w", f.To, err)
+	}
+	b, err := json.Marshal(rendered{Path: to, Sum: sum(content), Owner: owner})
+	if err == nil {
+		err = os.WriteFile(record, b, 0o600)
+	}
+	if err == nil {
+		err = os.WriteFile(to, content, 0o600)
+	}
+	if err != nil {
+		return "", fmt.Errorf("writing %s: %w", f.To, err)
+	}
+	return record, nil
+}
+
+// free checks that a path is free to be written: nothing is there, or a file
+// that a dead Hemzo left.
+func free(record, to string, f project.Rendered) error {
+	now, err := os.ReadFile(to)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	old, known := read(record)
+	switch {
+	case known && place.Alive(old.Owner):
+		e := fault.New(fault.Failed, "wait for it, or run this suite from another checkout", "%s is in use by another run (process %d)", f.To, old.Owner.PID)
+		e.Where = f.At
+		return e
+	case err == nil && known && old.Sum == sum(now):
+		return nil
+	}
+	e := fault.New(fault.Refused, "remove it (and list it among the files that version control ignores), or name another file", "%s is there and was not written by Hemzo", f.To)
+	e.Where = f.At
+	return e
+}
+
+func recordOf(state, path string) string {
+	return filepath.Join(state, "files", sum([]byte(path))[:16]+".json")
+}
+
+func read(record string) (r rendered, ok bool) {
+	b, err := os.ReadFile(record)
+	return r, err == nil && json.Unmarshal(b, &r) == nil
+}
+
+// forget removes a file as Hemzo wrote it, and its record. A file that was
+// changed since stays.
+func forget(record string) {
+	r, ok := read(record)
+	if !ok {
+		return
+	}
+	if b, err := os.ReadFile(r.Path); err == nil && sum(b) == r.Sum {
+		os.Remove(r.Path)
+	}
+	os.Remove(record)
+}
+
+// SweepFiles removes the files that dead runs left, and returns their paths.
+func SweepFiles(state string) []string {
+	records, _ := filepath.Glob(filepath.Join(state, "files", "*.json"))
+	var gone []string
+	for _, record := range records {
+		if r, ok := read(record); ok && !place.Alive(r.Owner) {
+			forget(record)
+			gone = append(gone, r.Path)
+		}
+	}
+	return gone
+}
+
+func sum(b []byte) string {
+	s := sha256.Sum256(b)
+	return hex.EncodeToString(s[:])
+}
+
+func join(root, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(root, strings.TrimPrefix(path, "./"))
+}

@@ -1,0 +1,283 @@
+package template
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+	"hemzo/internal/source"
+)
+
+// Event tells how a build goes on.
+type Event struct {
+	Waiting bool   // another process builds the same template
+	Damaged string // a template that is not as it was made, and is made anew
+	Step    string // that begins
+	Number  int    // of the step, from 1
+	Of      int
+	Output  string // a line that a command printed
+}
+
+// Result tells what a build did.
+type Result struct {
+	Template engine.Entry
+	From     int // the layer it began from
+	Applied  []engine.StepFact
+	Took     time.Duration
+}
+
+// Build makes the template of a layer, or finds it ready. Any number of
+// processes may ask at once: one builds, the rest wait.
+func (p *Plan) Build(ctx context.Context, s engine.Server, layer int, progress func(Event)) (*Result, error) {
+	if progress == nil {
+		progress = func(Event) {}
+	}
+	began := time.Now()
+	if e, ok, err := p.ready(ctx, s, layer, progress); err != nil || ok {
+		return &Result{Template: e, From: layer}, err
+	}
+	unlock, err := s.Lock(ctx, "build-"+p.Layers[layer][:12], func() { progress(Event{Waiting: true}) })
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if e, ok, err := p.ready(ctx, s, layer, progress); err != nil || ok {
+		return &Result{Template: e, From: layer, Took: time.Since(began)}, err
+	}
+	b := &builder{Plan: p, server: s, layer: layer, progress: progress}
+	result, err := b.build(ctx)
+	if result != nil {
+		result.Took = time.Since(began)
+	}
+	return result, err
+}
+
+// ready finds the template of a layer. One that is not as it was made is
+// dropped.
+func (p *Plan) ready(ctx context.Context, s engine.Server, layer int, progress func(Event)) (engine.Entry, bool, error) {
+	id := engine.TemplateID(p.Layers[layer])
+	e, err := s.Find(ctx, id)
+	if errors.Is(err, engine.ErrNotFound) {
+		return e, false, nil
+	}
+	if err != nil {
+		return e, false, err
+	}
+	if e.Newer {
+		return e, false, fault.New(fault.Refused, "use the newer Hemzo", "the template %s was made by a newer Hemzo", id)
+	}
+	whole, err := s.Whole(ctx, e)
+	if err != nil {
+		return e, false, err
+	}
+	if !whole || e.Facts.Fingerprint != p.Layers[layer] {
+		progress(Event{Damaged: id})
+		return e, false, s.Drop(ctx, id)
+	}
+	return e, true, nil
+}
+
+// builder is one build under way.
+type builder struct {
+	*Plan
+	server   engine.Server
+	layer    int
+	progress func(Event)
+
+	work  string
+	owner engine.Owner
+	open  engine.Database // the work, between steps that need it open
+	done  []engine.StepFact
+	kept  int64 // bytes of the layers kept by this build
+}
+
+func (b *builder) build(ctx context.Context) (result *Result, err error) {
+	lock, release, err := b.server.Own(ctx)
+	if err != nil {
+		return nil, err
+	}
+	_ = release // held as long as this process may build again
+	b.owner = engine.Owner{Lock: lock}
+	b.work = engine.NewID(engine.Work)
+	defer func() {
+		b.close()
+		if err != nil {
+			err = errors.Join(err, b.server.Drop(context.WithoutCancel(ctx), b.work))
+		}
+	}()
+	from, err := b.begin(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := from; i < b.layer; i++ {
+		if err := b.step(ctx, i); err != nil {
+			return nil, b.explain(err, i)
+		}
+		if i+1 < b.layer {
+			if err := b.keep(ctx, i+1); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := b.close(); err != nil {
+		return nil, err
+	}
+	id := engine.TemplateID(b.Layers[b.layer])
+	if err := b.server.Rename(ctx, b.work, id, b.facts(b.layer)); err != nil {
+		return nil, err
+	}
+	e, err := b.server.Find(ctx, id)
+	return &Result{Template: e, From: from, Applied: b.done[from:]}, err
+}
+
+// begin makes the work from the highest layer that is ready, and returns
+// which that is.
+func (b *builder) begin(ctx context.Context) (int, error) {
+	work := engine.Facts{Format: engine.Format, Database: b.Database.Name, Engine: b.Engine.Name(), Scope: b.Scope, Owner: b.owner, Made: now()}
+	for i := b.layer - 1; i >= 0; i-- {
+		e, ok, err := b.ready(ctx, b.server, i, b.progress)
+		if err != nil {
+			return 0, err
+		}
+		if !ok {
+			continue
+		}
+		err = b.server.Copy(ctx, e.ID, b.work, work)
+		if errors.Is(err, engine.ErrNotFound) {
+			continue // swept away since
+		}
+		b.done = append(b.done, e.Facts.Steps...)
+		return i, err
+	}
+	return 0, b.server.Create(ctx, b.work, Spec(b.Database), work)
+}
+
+func (b *builder) facts(layer int) engine.Facts {
+	return engine.Facts{
+		Format: engine.Format, Database: b.Database.Name, Engine: b.Engine.Name(), Scope: b.Scope,
+		Fingerprint: b.Layers[layer], Steps: b.done[:layer], Made: now(), Used: now(),
+	}
+}
+
+func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
+
+func (b *builder) database(ctx context.Context) (engine.Database, error) {
+	if b.open == nil {
+		d, err := b.server.Open(ctx, b.work, b.Database.Wait)
+		if err != nil {
+			return nil, err
+		}
+		b.open = d
+	}
+	return b.open, nil
+}
+
+func (b *builder) close() error {
+	if b.open == nil {
+		return nil
+	}
+	d := b.open
+	b.open = nil
+	return d.Close()
+}
+
+// step applies step i.
+func (b *builder) step(ctx context.Context, i int) error {
+	step := b.Steps[i]
+	b.progress(Event{Step: step.Name, Number: i + 1, Of: b.layer})
+	began := time.Now()
+	fact := engine.StepFact{Name: step.Name, Hash: step.Hash}
+	var err error
+	if step.Command != nil {
+		fact.Inputs = step.Command.Inputs
+		err = b.command(ctx, i)
+	} else {
+		var d engine.Database
+		if d, err = b.database(ctx); err == nil {
+			err = Apply(ctx, d, step)
+		}
+	}
+	fact.Took = time.Since(began)
+	b.done = append(b.done, fact)
+	return err
+}
+
+// Apply runs a step that is no command on a database.
+func Apply(ctx context.Context, d engine.Database, step source.Step) error {
+	for _, s := range step.Scripts {
+		if err := d.Apply(ctx, engine.Script{File: s.File, Text: s.Text, First: s.First}); err != nil {
+			return err
+		}
+	}
+	if t := step.Table; t != nil {
+		rows := make([][]any, len(t.Rows))
+		for i, row := range t.Rows {
+			rows[i] = make([]any, len(row))
+			for j, f := range row {
+				if !f.Null {
+					rows[i][j] = f.Text
+				}
+			}
+		}
+		return d.Load(ctx, engine.Table{File: t.File, Name: t.Name, Columns: t.Columns, Rows: rows, Lines: t.Lines})
+	}
+	return nil
+}
+
+// explain says which step failed and what stays.
+func (b *builder) explain(err error, i int) error {
+	f := new(fault.Error)
+	if !errors.As(err, &f) || f.Kind != fault.StepFailed {
+		return err
+	}
+	told := *f
+	next := fmt.Sprintf("step %d of %d, %s; ", i+1, b.layer, b.Steps[i].Name)
+	if i == 0 {
+		next += "nothing was kept"
+	} else {
+		next += "the layers below it stay ready"
+	}
+	if told.Next != "" {
+		next = told.Next + " (" + next + ")"
+	}
+	told.Next = next
+	return &told
+}
+
+// keepBytes bounds what the layers that one build keeps below its head may
+// take together.
+const keepBytes = 256 << 20
+
+// keep makes a template of layer i below the head where the policy says so:
+// the two next to the head always, of the others all of them where there are
+// few, else every so many, within keepBytes.
+func (b *builder) keep(ctx context.Context, i int) error {
+	limit := b.Database.Layers
+	stride := 1
+	if limit > 0 {
+		stride = (b.layer + limit - 1) / limit
+	}
+	near := b.layer-i <= 2
+	if limit == 0 || !near && (i%stride != 0 || b.kept > keepBytes) {
+		return nil
+	}
+	if b.Steps[i-1].Always {
+		return nil // it will never be found again
+	}
+	id := engine.TemplateID(b.Layers[i])
+	if _, err := b.server.Find(ctx, id); err == nil {
+		return nil
+	}
+	if err := b.close(); err != nil {
+		return err
+	}
+	if err := b.server.Copy(ctx, b.work, id, b.facts(i)); err != nil {
+		return err
+	}
+	e, err := b.server.Find(ctx, id)
+	b.kept += e.Size
+	return err
+}
