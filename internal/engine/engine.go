@@ -116,9 +116,15 @@ type Server interface {
 	// Watch notes the present state of a database; the returned function
 	// tells whether anybody came to it since.
 	Watch(ctx context.Context, id string) (came func() (bool, error), err error)
-	// Open opens one for work. wait bounds every wait for a lock.
-	Open(ctx context.Context, id string, wait time.Duration) (Database, error)
+	// Open opens one for work.
+	Open(ctx context.Context, id string, s Session) (Database, error)
 	Close() error
+}
+
+// Session says how a database is worked on.
+type Session struct {
+	Wait     time.Duration // bounds every wait for a lock
+	Settings []Setting     // those of the project file that hold for a session
 }
 
 // Database is one database, opened. It is for one goroutine at a time.

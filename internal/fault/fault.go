@@ -33,6 +33,8 @@ type Position struct {
 // String returns FILE:LINE:COLUMN, as far as known.
 func (p Position) String() string {
 	switch {
+	case p.File == "" && p.Line > 0:
+		return fmt.Sprintf("line %d, column %d", p.Line, max(p.Column, 1))
 	case p.Line == 0:
 		return p.File
 	case p.Column == 0:

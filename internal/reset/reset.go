@@ -37,7 +37,8 @@ func Do(ctx context.Context, s engine.Server, e engine.Entry, o Options) (*Repor
 		target = o.To
 		o.Way = engine.Snapshot
 	}
-	if err := sound(ctx, s, target); err != nil {
+	start, err := sound(ctx, s, target)
+	if err != nil {
 		return nil, err
 	}
 	d, err := open(ctx, s, e, o.Wait)
@@ -60,7 +61,10 @@ func Do(ctx context.Context, s engine.Server, e engine.Entry, o Options) (*Repor
 		return nil, err
 	}
 	if done.Way != "" || e.Facts.Resetting {
-		err = s.Note(ctx, e.ID, func(f *engine.Facts) { f.Resetting, f.Baseline, f.At = false, done.Baseline, target })
+		err = s.Note(ctx, e.ID, func(f *engine.Facts) {
+			f.Resetting, f.Baseline, f.At = false, done.Baseline, target
+			f.Steps = start.Facts.Steps // advance may have added to them
+		})
 	}
 	return &Report{Report: *done, Took: time.Since(began)}, err
 }
@@ -76,7 +80,7 @@ func standsFor(f engine.Facts) string {
 // open opens a copy; one whose data is gone is opened too where the engine
 // can put it back.
 func open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Duration) (engine.Database, error) {
-	d, err := s.Open(ctx, e.ID, wait)
+	d, err := s.Open(ctx, e.ID, engine.Session{Wait: wait})
 	if errors.Is(err, engine.ErrNotFound) {
 		return nil, fault.New(fault.Failed, "hemzo take hands out another", "the copy %q is gone", e.Facts.Name)
 	}
@@ -84,19 +88,19 @@ func open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Durati
 }
 
 // sound checks that a start state is there and as it was made.
-func sound(ctx context.Context, s engine.Server, id string) error {
+func sound(ctx context.Context, s engine.Server, id string) (engine.Entry, error) {
 	e, err := s.Find(ctx, id)
 	if errors.Is(err, engine.ErrNotFound) {
-		return fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is gone", id)
+		return e, fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is gone", id)
 	}
 	if err != nil {
-		return err
+		return e, err
 	}
 	whole, err := s.Whole(ctx, e)
 	if err == nil && !whole {
-		return fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is not as it was made: somebody changed it", id)
+		return e, fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is not as it was made: somebody changed it", id)
 	}
-	return err
+	return e, err
 }
 
 // Snapshot keeps the present state of a copy under a name.
@@ -121,7 +125,7 @@ func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string,
 // Changes tells how a copy differs from its start state. rows bounds how many
 // rows of each table are returned.
 func Changes(ctx context.Context, s engine.Server, e engine.Entry, rows int, wait time.Duration) (*engine.Changes, error) {
-	if err := sound(ctx, s, e.Facts.Start); err != nil {
+	if _, err := sound(ctx, s, e.Facts.Start); err != nil {
 		return nil, err
 	}
 	d, err := open(ctx, s, e, wait)

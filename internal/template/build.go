@@ -166,7 +166,7 @@ func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
 
 func (b *builder) database(ctx context.Context) (engine.Database, error) {
 	if b.open == nil {
-		d, err := b.server.Open(ctx, b.work, b.Database.Wait)
+		d, err := b.server.Open(ctx, b.work, SessionOf(b.Database, b.Database.Wait))
 		if err != nil {
 			return nil, err
 		}

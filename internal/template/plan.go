@@ -37,6 +37,11 @@ func Spec(d *project.Database) engine.Spec {
 	return s
 }
 
+// SessionOf says how Hemzo works on a database of the project file.
+func SessionOf(d *project.Database, wait time.Duration) engine.Session {
+	return engine.Session{Wait: wait, Settings: Spec(d).Settings}
+}
+
 // Read reads the sources of a database. It needs no server.
 func Read(ctx context.Context, p *project.Project, d *project.Database, e engine.Engine, scope engine.Scope) (*Plan, error) {
 	if err := e.Check(Spec(d)); err != nil {

@@ -22,6 +22,10 @@ type database struct {
 	id     string
 	path   string
 	wait   time.Duration
+	// foreignKeys makes foreign keys act; SQLite leaves that to each
+	// connection.
+	foreignKeys bool
+
 	c      *conn    // to the file alone
 	joined *conn    // to the file, with the start state attached to it
 	raw    *os.File // the file itself, open as long as the connections: see pagesOf
@@ -33,6 +37,9 @@ func (d *database) connect() (*conn, error) {
 		return d.c, nil
 	}
 	c, err := d.another()
+	if err == nil && d.foreignKeys {
+		_, err = c.do("PRAGMA foreign_keys = ON")
+	}
 	d.c = c
 	return c, err
 }

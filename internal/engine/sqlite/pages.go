@@ -2,7 +2,6 @@ package sqlite
 
 import (
 	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"os"
@@ -313,28 +312,41 @@ func (d *database) putPages(c *conn, st *start, diff *difference, newSchema bool
 			if err != nil {
 				return 0, err
 			}
-			keepHeader(page, now, newSchema)
+			keepHeader(page, now)
 		}
 		if _, err := c.do("INSERT INTO sqlite_dbpage(pgno, data, schema) VALUES (?, ?, 'main')", n, page); err != nil {
 			return 0, err
 		}
 	}
 	if r.pages > st.pages {
-		_, err = c.do("INSERT INTO sqlite_dbpage(pgno, data, schema) VALUES (?, NULL, 'main')", st.pages+1)
+		if _, err = c.do("INSERT INTO sqlite_dbpage(pgno, data, schema) VALUES (?, NULL, 'main')", st.pages+1); err != nil {
+			return 0, err
+		}
+	}
+	if newSchema {
+		// Last: with another cookie this connection would read the schema
+		// anew, through its own view of the trees.
+		err = moveCookie(c)
 	}
 	return len(todo), err
 }
 
 // keepHeader keeps from the present first page what clients rely on: how the
-// file is written, and a schema cookie that never goes back, so that none of
-// them takes a schema that it remembers for the present one.
-func keepHeader(page, now []byte, newSchema bool) {
-	copy(page[atVersions:atVersions+2], now[atVersions:atVersions+2])
-	copy(page[24:28], now[24:28]) // the change counter: SQLite moves it on
-	copy(page[92:100], now[92:100])
-	cookie := binary.BigEndian.Uint32(now[atSchema:])
-	if newSchema {
-		cookie++
+// file is written, the change counter, which SQLite moves on, and the schema
+// cookie.
+func keepHeader(page, now []byte) {
+	for _, part := range [][2]int{{atVersions, 20}, {24, 28}, {atSchema, 44}, {92, 100}} {
+		copy(page[part[0]:part[1]], now[part[0]:part[1]])
 	}
-	binary.BigEndian.PutUint32(page[atSchema:], cookie)
+}
+
+// moveCookie moves the schema cookie on: it never goes back, so that no
+// client takes a schema that it remembers for the present one.
+func moveCookie(c *conn) error {
+	now, err := c.number("PRAGMA main.schema_version")
+	if err != nil {
+		return err
+	}
+	_, err = c.do(fmt.Sprintf("PRAGMA main.schema_version = %d", now+1))
+	return err
 }

@@ -129,12 +129,43 @@ func (d *database) putWhole(c *conn, st *start, diff *difference, keep []string,
 		report.Why = strings.TrimPrefix(report.Why+"; tables to keep were put back too", "; ")
 	}
 	for _, t := range sorted(diff.tables) {
-		if t != "sqlite_schema" {
+		switch t {
+		case "sqlite_schema":
+		case "sqlite_sequence":
+			if report.Sequences, err = movedSequences(c, st); err != nil {
+				return err
+			}
+		default:
 			report.Tables = append(report.Tables, engine.TableReport{Name: t, Removed: -1, PutBack: -1})
 		}
 	}
 	report.Pages, err = d.putPages(c, st, diff, report.Schema)
 	return err
+}
+
+// movedSequences counts the counters that differ.
+func movedSequences(c *conn, st *start) (int, error) {
+	seen := map[string]int{}
+	for _, c := range []*conn{c, st.c} {
+		there, err := c.number("SELECT count(*) FROM main.sqlite_schema WHERE name = 'sqlite_sequence'")
+		if err != nil || there == 0 {
+			return 0, err
+		}
+		err = c.each("SELECT name, seq FROM main.sqlite_sequence", func(s *stmt) error {
+			seen[s.text(0)+"\x00"+s.text(1)]++
+			return nil
+		})
+		if err != nil {
+			return 0, err
+		}
+	}
+	names := map[string]bool{}
+	for key, n := range seen {
+		if name, _, _ := strings.Cut(key, "\x00"); n == 1 {
+			names[name] = true
+		}
+	}
+	return len(names), nil
 }
 
 // schemaDiffers compares the schema rows. Where a tree begins counts too: a

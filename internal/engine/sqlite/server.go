@@ -203,7 +203,11 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 		}
 	}
 	work := s.file(engine.NewID(engine.Work))
-	if err := copyFile(ctx, s.file(from), work, modeOf(to)); err != nil {
+	held, err := copyFile(ctx, s.file(from), work, modeOf(to))
+	if held != nil {
+		defer held.Close()
+	}
+	if err != nil {
 		os.Remove(work)
 		if errors.Is(err, os.ErrNotExist) {
 			return engine.ErrNotFound
@@ -368,12 +372,18 @@ func (s *server) Watch(_ context.Context, id string) (func() (bool, error), erro
 	}, nil
 }
 
-func (s *server) Open(ctx context.Context, id string, wait time.Duration) (engine.Database, error) {
+func (s *server) Open(ctx context.Context, id string, session engine.Session) (engine.Database, error) {
 	// A copy whose file is gone has its facts still: a reset makes it anew.
 	if _, err := s.Find(ctx, id); err != nil {
 		return nil, err
 	}
-	return &database{server: s, id: id, path: s.file(id), wait: wait}, ctx.Err()
+	d := &database{server: s, id: id, path: s.file(id), wait: session.Wait}
+	for _, set := range session.Settings {
+		if set.Name == "foreign_keys" && strings.EqualFold(set.Value, "on") {
+			d.foreignKeys = true
+		}
+	}
+	return d, ctx.Err()
 }
 
 func (s *server) Close() error {
@@ -403,49 +413,54 @@ func (s *server) noRoom(err error, doing string) error {
 	return fmt.Errorf("%s: %w", doing, err)
 }
 
-// copyFile copies a whole file. While it does, it holds a lock on the new
-// one that tells others that somebody is at work on it.
-func copyFile(ctx context.Context, from, to string, mode os.FileMode) error {
+// copyFile copies a whole file. The new one is returned open and locked: the
+// lock tells others that somebody is at work on it, from before its first
+// byte until the caller closes it.
+func copyFile(ctx context.Context, from, to string, mode os.FileMode) (*os.File, error) {
 	in, err := os.Open(from)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer in.Close()
 	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_RDWR, mode)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer out.Close()
-	if err := unix.Flock(int(out.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		return err
+	if err := unix.Flock(int(out.Fd()), unix.LOCK_EX); err != nil {
+		return out, err
 	}
 	if cloned(out, in) {
-		return nil
+		return out, nil
 	}
 	buffer := make([]byte, 256<<10)
 	for ctx.Err() == nil {
 		n, err := in.Read(buffer)
 		if n > 0 {
 			if _, err := out.Write(buffer[:n]); err != nil {
-				return err
+				return out, err
 			}
 		}
 		if err == io.EOF {
-			return nil
+			return out, nil
 		}
 		if err != nil {
-			return err
+			return out, err
 		}
 	}
-	return ctx.Err()
+	return out, ctx.Err()
 }
 
-// abandoned reports whether nobody holds the lock that copyFile takes.
+// abandoned reports whether a file that copyFile makes has lost its maker:
+// nobody holds its lock. One that is empty and young may not be locked yet.
 func abandoned(path string) bool {
 	f, err := os.Open(path)
 	if err != nil {
 		return false
 	}
 	defer f.Close()
-	return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil
+	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+		return false
+	}
+	info, err := f.Stat()
+	return err == nil && (info.Size() > 0 || time.Since(info.ModTime()) > time.Minute)
 }

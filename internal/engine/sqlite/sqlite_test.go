@@ -15,6 +15,16 @@ import (
 	"hemzo/internal/fault"
 )
 
+// TestSmallFile: where the schema's page is the only one that says what is
+// where, putting it back comes last.
+func TestSmallFile(t *testing.T) {
+	s, template, copied := made(t, "CREATE TABLE hive (id INTEGER PRIMARY KEY, label TEXT);")
+	run(t, s.file(copied), "INSERT INTO hive(label) VALUES ('a'); ALTER TABLE hive ADD COLUMN colour TEXT; CREATE TABLE jar (x)")
+	report := reset(t, s, copied, engine.Reset{Start: template})
+	assert.False(t, report.Reconnect)
+	assert.Equal(t, content(t, s.file(template)), content(t, s.file(copied)))
+}
+
 const apiary = `
 CREATE TABLE apiary (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL UNIQUE COLLATE NOCASE);
 CREATE TABLE hive (id INTEGER PRIMARY KEY, apiary_id INTEGER REFERENCES apiary ON DELETE CASCADE, mother INTEGER REFERENCES hive,
@@ -43,7 +53,7 @@ func made(t *testing.T, script string, settings ...engine.Setting) (s *server, t
 	work, template, copied := engine.NewID(engine.Work), engine.TemplateID("0123456789abcdef"), engine.NewID(engine.Copy)
 	facts := engine.Facts{Format: engine.Format}
 	require.NoError(t, s.Create(ctx, work, engine.Spec{Settings: settings}, facts))
-	d, err := s.Open(ctx, work, time.Second)
+	d, err := s.Open(ctx, work, engine.Session{Wait: time.Second})
 	require.NoError(t, err)
 	script = strings.ReplaceAll(script, "generate_series(1, 500)", "(WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n WHERE value < 500) SELECT value FROM n)")
 	require.NoError(t, d.Apply(ctx, engine.Script{File: "apiary.sql", Text: script, First: 1}))
@@ -125,7 +135,7 @@ func run(t *testing.T, path, text string) {
 func reset(t *testing.T, s *server, id string, r engine.Reset) *engine.Report {
 	t.Helper()
 	ctx := context.Background()
-	d, err := s.Open(ctx, id, time.Second)
+	d, err := s.Open(ctx, id, engine.Session{Wait: time.Second})
 	require.NoError(t, err)
 	defer d.Close()
 	report, err := d.Reset(ctx, r)
@@ -158,6 +168,7 @@ func TestResetIsExact(t *testing.T) {
 						report := reset(t, s, copied, engine.Reset{Way: way, Start: template, Baseline: base})
 						base = report.Baseline
 						assert.Equal(t, want, content(t, s.file(copied)))
+						assert.Equal(t, name == "bigger page", report.Reconnect, report.Why)
 						if report.Reconnect {
 							other.close()
 							other, err = connect(s.file(copied), readWrite, time.Second)
@@ -236,7 +247,7 @@ func TestResetNamesALock(t *testing.T) {
 
 func TestRollbackIsRefused(t *testing.T) {
 	s, template, copied := made(t, apiary)
-	d, err := s.Open(context.Background(), copied, 0)
+	d, err := s.Open(context.Background(), copied, engine.Session{})
 	require.NoError(t, err)
 	_, err = d.Reset(context.Background(), engine.Reset{Way: engine.Rollback, Start: template})
 	assert.ErrorContains(t, err, "no reset by rollback")
@@ -247,7 +258,7 @@ func TestChanges(t *testing.T) {
 	s, template, copied := made(t, apiary)
 	run(t, s.file(copied), `INSERT INTO apiary(name) VALUES ('new'); DELETE FROM kind WHERE code = 'b'; UPDATE kind SET weight = 2 WHERE code = 'a';
 		CREATE TABLE extra (a); INSERT INTO extra VALUES (1); DROP TRIGGER hive_made`)
-	d, err := s.Open(context.Background(), copied, time.Second)
+	d, err := s.Open(context.Background(), copied, engine.Session{Wait: time.Second})
 	require.NoError(t, err)
 	defer d.Close()
 	changes, err := d.Changes(context.Background(), engine.Compare{Start: template, Rows: 5})
@@ -277,7 +288,7 @@ func TestApplyTellsWhere(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			s, _, copied := made(t, apiary)
 			before := content(t, s.file(copied))
-			d, err := s.Open(context.Background(), copied, time.Second)
+			d, err := s.Open(context.Background(), copied, engine.Session{Wait: time.Second})
 			require.NoError(t, err)
 			defer d.Close()
 			err = d.Apply(context.Background(), engine.Script{File: "m.sql", Text: c.text, First: 1})
@@ -289,7 +300,7 @@ func TestApplyTellsWhere(t *testing.T) {
 
 func TestLoad(t *testing.T) {
 	s, _, copied := made(t, apiary)
-	d, err := s.Open(context.Background(), copied, time.Second)
+	d, err := s.Open(context.Background(), copied, engine.Session{Wait: time.Second})
 	require.NoError(t, err)
 	defer d.Close()
 	load := func(table string, columns ...string) error {

@@ -1,0 +1,43 @@
+# make demo and make test need nothing but Go (and, for make test, Debian's
+# packages, which they install themselves when run as root).
+
+export CGO_ENABLED = 0
+VERSION ?= 0.1.0
+COMMIT  ?= $(shell git rev-parse --short HEAD 2>/dev/null || echo unknown)
+LDFLAGS  = -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
+STATICCHECK = go run honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.PHONY: build demo test bench lint screenshots fuzz clean
+
+build:
+	go build -trimpath -buildvcs=false -ldflags '$(LDFLAGS)' -o bin/hemzo ./cmd/hemzo
+
+demo: build
+	./bin/hemzo demo
+
+test: build
+	./scripts/install-test-needs
+	go test ./...
+	./scripts/test-as-another-user
+
+bench: build
+	go run ./internal/bench -program bin/hemzo
+
+lint:
+	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo "gofmt would change these"; exit 1; }
+	go vet ./...
+	$(STATICCHECK) ./...
+	GOOS=linux GOARCH=arm64 go build -o /dev/null ./cmd/hemzo
+	GOOS=darwin GOARCH=arm64 go build -o /dev/null ./cmd/hemzo
+	GOOS=darwin GOARCH=arm64 go vet ./...
+
+fuzz:
+	go test -run '^$$' -fuzz FuzzSplit -fuzztime 30s ./internal/sqltext
+	go test -run '^$$' -fuzz FuzzTable -fuzztime 30s ./internal/source
+	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/project
+
+screenshots: build
+	./scripts/screenshots
+
+clean:
+	rm -rf bin

@@ -1,0 +1,13 @@
+CREATE TABLE harvest (
+  id       INTEGER PRIMARY KEY AUTOINCREMENT,
+  hive_id  INTEGER NOT NULL REFERENCES hive(id),
+  taken_on TEXT NOT NULL,
+  grams    INTEGER NOT NULL CHECK (grams > 0)
+);
+
+CREATE TABLE jar (
+  id         INTEGER PRIMARY KEY AUTOINCREMENT,
+  harvest_id INTEGER NOT NULL REFERENCES harvest(id) ON DELETE CASCADE,
+  grams      INTEGER NOT NULL,
+  sold_to    INTEGER REFERENCES member(id)
+);

@@ -1,0 +1,2 @@
+-- expect: DADANT-A1
+SELECT tag FROM hive WHERE id = 1;

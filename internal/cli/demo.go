@@ -1,0 +1,224 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hemzo/examples/apiary"
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+	"hemzo/internal/handover"
+	"hemzo/internal/place"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	var keep string
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "The whole tour on the demo project",
+		Long: `Demo runs the whole tour on the demo project that this program holds: plan,
+build, take, a small suite twice, what it left, reset, drop. It works from any
+folder, touches nothing of yours and leaves nothing behind.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			if keep != "" {
+				return unpack(keep)
+			}
+			t, err := a.newTour()
+			if err != nil {
+				return err
+			}
+			defer t.remove()
+			return t.run(c.Context())
+		},
+	}
+	c.Flags().StringVar(&keep, "unpack", "", "write the demo project to `FOLDER` and stop")
+	return c
+}
+
+// unpack writes the demo project's files to a new folder.
+func unpack(folder string) error {
+	if _, err := os.Stat(folder); err == nil {
+		return fault.New(fault.Refused, "name a folder that is not there yet", "%s is there already", folder)
+	}
+	return fs.WalkDir(apiary.Files, ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(folder, filepath.FromSlash(path))
+		if d.IsDir() {
+			return os.MkdirAll(to, 0o755)
+		}
+		b, err := apiary.Files.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(to, b, 0o644)
+	})
+}
+
+// tour is one run of the demo. All it makes lies in folders of its own.
+type tour struct {
+	*app
+	self    string
+	folder  string // the project
+	memory  string // the data, in memory where the machine has room
+	env     []string
+	table   *grid
+	p       paint
+	copy    string
+	another string
+}
+
+func (a *app) newTour() (t *tour, err error) {
+	t = &tour{app: a, p: a.paintFor(a.outTerm), table: &grid{right: map[int]bool{1: true}}}
+	if t.self, err = os.Executable(); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			t.remove()
+		}
+	}()
+	if t.folder, err = os.MkdirTemp("", "hemzo-demo-"); err != nil {
+		return nil, err
+	}
+	data, err := place.DataFolder()
+	if err != nil {
+		return nil, err
+	}
+	if t.memory, err = os.MkdirTemp(filepath.Dir(data.Path), "hemzo-demo-"); err != nil {
+		return nil, err
+	}
+	if err := unpack(filepath.Join(t.folder, "apiary")); err != nil {
+		return nil, err
+	}
+	t.env = handover.List(os.Environ(), []engine.Setting{
+		{Name: "HEMZO_MEMORY_DIR", Value: t.memory},
+		{Name: "XDG_STATE_HOME", Value: filepath.Join(t.folder, "state")},
+		{Name: "HEMZO_PROGRAM", Value: t.self},
+		{Name: "HEMZO_PROFILE", Value: ""},
+		{Name: "HEMZO_RUN", Value: ""},
+	})
+	return t, nil
+}
+
+func (t *tour) remove() {
+	for _, dir := range []string{t.folder, t.memory} {
+		if dir != "" {
+			os.RemoveAll(dir)
+		}
+	}
+}
+
+// step is one command of the tour.
+type step struct {
+	what  string   // for the table at the end
+	say   string   // before the command
+	args  []string // of hemzo; "COPY" and "ANOTHER" stand for the two copies
+	suite bool     // the demo's suite, on the copy, rather than hemzo
+	fails bool     // it is meant to fail
+	into  *string  // takes the output
+}
+
+func (t *tour) run(ctx context.Context) error {
+	began := time.Now()
+	for _, s := range []step{
+		{what: "plan", say: "A project file names the migrations and the reference data. Nothing is built yet.", args: []string{"plan"}},
+		{what: "build, 14 steps", say: "Applied once; every layer is kept as a template.", args: []string{"build"}},
+		{what: "build, nothing to do", say: "From now on there is nothing to apply.", args: []string{"build"}},
+		{what: "take a copy", say: "A copy of one's own is a file copy away.", args: []string{"take", "--as", "first"}, into: &t.copy},
+		{what: "take another", say: "Two copies never meet.", args: []string{"take", "--as", "second"}, into: &t.another},
+		{what: "suite, fresh copy", say: "A small suite on the first copy: two of its cases leave rows behind.", suite: true},
+		{what: "suite, leftovers", say: "The same suite again, on the same copy: now the leftovers break it.", suite: true, fails: true},
+		{what: "changes", say: "What did it leave behind?", args: []string{"changes", "first"}},
+		{what: "reset", say: "Back to the start state: what was touched, exactly, and nothing else.", args: []string{"reset", "first"}},
+		{what: "reset, untouched", say: "The second copy was never touched, so there is nothing to pay.", args: []string{"reset", "second"}},
+		{what: "suite, after reset", say: "The suite passes again.", suite: true},
+		{what: "run", say: "In daily use one command does it all: take, run, drop.", args: []string{"run", "--", "sh", "suite/run.sh"}},
+		{what: "list", say: "What is there now:", args: []string{"list"}},
+		{what: "drop", say: "And gone.", args: []string{"drop", "--all"}},
+	} {
+		if err := t.step(ctx, s); err != nil {
+			return err
+		}
+	}
+	t.say("")
+	t.say("%s", t.p.strong("What took how long"))
+	t.print(t.table, "  ")
+	t.say("")
+	t.say("The whole tour took %s, each line above being a program started and ended. It left nothing behind.", span(time.Since(began)))
+	t.say("Look into it with  hemzo demo --unpack FOLDER, or begin at home with  hemzo init")
+	return nil
+}
+
+func (t *tour) step(ctx context.Context, s step) error {
+	args := append([]string{}, s.args...)
+	name, shown := t.self, "hemzo "+strings.Join(args, " ")
+	if s.suite {
+		name, args, shown = "sh", []string{"suite/run.sh", t.copy}, "sh suite/run.sh first"
+	} else if !t.outTerm || t.noColor {
+		args = append([]string{"--no-color"}, args...)
+	}
+	t.say("")
+	t.say("%s", t.p.dim(s.say))
+	t.say("%s %s", t.p.honey("▸"), t.p.strong(shown))
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Dir, cmd.Env = filepath.Join(t.folder, "apiary"), t.env
+	var out bytes.Buffer
+	cmd.Stdout = io.MultiWriter(&out, &indented{w: t.out})
+	if s.into == nil && t.outTerm && !s.suite {
+		// The command sees the terminal, and so uses its colours.
+		cmd.Stdout = t.out
+	}
+	cmd.Stderr = &indented{w: t.err}
+	began := time.Now()
+	err := cmd.Run()
+	took := time.Since(began)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if failed := err != nil; failed != s.fails {
+		return fmt.Errorf("demo: %s: %v", shown, err)
+	}
+	if s.into != nil {
+		*s.into = strings.TrimSpace(out.String())
+	}
+	result := ""
+	if s.fails {
+		result = t.p.dim("failed, as it should")
+	}
+	t.table.add(s.what, span(took), result)
+	return nil
+}
+
+// indented writes lines behind two blanks.
+type indented struct {
+	w      io.Writer
+	inLine bool
+}
+
+func (i *indented) Write(b []byte) (int, error) {
+	for line := range bytes.Lines(b) {
+		if !i.inLine && len(line) > 1 {
+			if _, err := io.WriteString(i.w, "  "); err != nil {
+				return 0, err
+			}
+		}
+		if _, err := i.w.Write(line); err != nil {
+			return 0, err
+		}
+		i.inLine = !bytes.HasSuffix(line, []byte("\n"))
+	}
+	return len(b), nil
+}

@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"fmt"
+	"runtime"
+
+	"github.com/spf13/cobra"
+
+	"hemzo/internal/engine/all"
+	"hemzo/internal/fault"
+	"hemzo/internal/place"
+	"hemzo/internal/template"
+)
+
+// finding is one thing that doctor looked at.
+type finding struct {
+	About string `json:"about"`
+	What  string `json:"what"`
+	OK    bool   `json:"ok"`
+	Found string `json:"found"`
+	Next  string `json:"next,omitempty"`
+}
+
+func (a *app) doctorCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "doctor",
+		Short: "What each declared database needs, and whether this machine has it",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.begin()
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			all := append(s.machine(), s.databases(c)...)
+			missing := 0
+			for _, f := range all {
+				if !f.OK {
+					missing++
+				}
+			}
+			if a.json {
+				if err := a.printJSON(all); err != nil {
+					return err
+				}
+			} else {
+				a.showFindings(all)
+			}
+			if missing > 0 {
+				return fault.New(fault.Lacking, "", "%s missing", count(missing, "thing"))
+			}
+			return nil
+		},
+	}
+}
+
+// machine looks at what Hemzo itself needs.
+func (s *session) machine() []finding {
+	var out []finding
+	add := func(what, found string, err error) {
+		f := finding{About: "this machine", What: what, OK: err == nil, Found: found}
+		if err != nil {
+			f.Found = err.Error()
+			if e, ok := err.(*fault.Error); ok {
+				f.Next = e.Next
+			}
+		}
+		out = append(out, f)
+	}
+	state, err := place.StateFolder()
+	add("state folder", short(state), err)
+	folder, err := place.DataFolder()
+	text := folder.Path + ", in memory"
+	if !folder.Memory {
+		text = fmt.Sprintf("%s, on disk: %s", folder.Path, folder.Why)
+	}
+	add("data folder", text, err)
+	return out
+}
+
+// databases looks at what each declared database needs.
+func (s *session) databases(c *cobra.Command) []finding {
+	var out []finding
+	for i := range s.project.Databases {
+		d := &s.project.Databases[i]
+		e, err := all.Named(d.Engine)
+		if err != nil {
+			out = append(out, finding{About: d.Name, What: "engine", Found: err.Error()})
+			continue
+		}
+		for _, n := range e.Needs(c.Context()) {
+			out = append(out, finding{About: d.Name, What: n.What, OK: n.Has != "", Found: or(n.Has, "missing on "+runtime.GOOS), Next: n.Next})
+		}
+		if err := e.Check(template.Spec(d)); err != nil {
+			f := finding{About: d.Name, What: "project file", Found: err.Error()}
+			if x, ok := err.(*fault.Error); ok {
+				f.Next = x.Next
+			}
+			out = append(out, f)
+			continue
+		}
+		plan, err := s.plan(c.Context(), d)
+		if err != nil {
+			f := finding{About: d.Name, What: "sources", Found: err.Error()}
+			if x, ok := err.(*fault.Error); ok {
+				f.Next = x.Next
+			}
+			out = append(out, f)
+			continue
+		}
+		out = append(out, finding{About: d.Name, What: "sources", OK: true, Found: count(len(plan.Steps), "step")})
+	}
+	return out
+}
+
+func (a *app) showFindings(all []finding) {
+	p := a.paintFor(a.outTerm)
+	about := ""
+	g := &grid{}
+	flush := func() {
+		if len(g.rows) > 0 {
+			a.say("%s", p.strong(about))
+			a.print(g, "  ")
+		}
+		g = &grid{}
+	}
+	for _, f := range all {
+		if f.About != about {
+			flush()
+			about = f.About
+		}
+		state := p.good("has")
+		if !f.OK {
+			state = p.bad("lacks")
+		}
+		text := f.Found
+		if f.Next != "" {
+			text += p.dim("; next: " + f.Next)
+		}
+		g.add(state, f.What, text)
+	}
+	flush()
+}

@@ -1,0 +1,383 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"hemzo/internal/copies"
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+func (a *app) listCommand() *cobra.Command {
+	var everyone bool
+	c := &cobra.Command{
+		Use:   "list",
+		Short: "Servers, templates, copies",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.begin()
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			shelves, err := s.shelves(c.Context())
+			if err != nil {
+				return err
+			}
+			var all []serverReport
+			for _, shelf := range shelves {
+				r, err := a.server(c.Context(), shelf, everyone)
+				if err != nil {
+					return err
+				}
+				all = append(all, r)
+			}
+			if a.json {
+				return a.printJSON(all)
+			}
+			for _, r := range all {
+				a.showServer(r, everyone)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&everyone, "everyone", false, "those of all projects")
+	return c
+}
+
+// serverReport is a server with what it holds, as it is shown.
+type serverReport struct {
+	engine.About
+	Templates []templateReport `json:"templates"`
+	Copies    []copyReport     `json:"copies"`
+}
+
+type templateReport struct {
+	ID       string    `json:"id"`
+	Database string    `json:"database"`
+	Steps    int       `json:"steps"`
+	LastStep string    `json:"last_step,omitempty"`
+	Size     int64     `json:"size"`
+	Made     time.Time `json:"made"`
+	Used     time.Time `json:"used"`
+	Project  string    `json:"project"`
+}
+
+func (a *app) server(ctx context.Context, shelf copies.Shelf, everyone bool) (serverReport, error) {
+	r := serverReport{About: shelf.Server.About()}
+	all, err := shelf.Server.List(ctx)
+	if err != nil {
+		return r, err
+	}
+	slices.SortFunc(all, func(x, y engine.Entry) int { return x.Facts.Made.Compare(y.Facts.Made) })
+	for _, e := range all {
+		f := e.Facts
+		if !everyone && (e.Kind == engine.Copy && !shelf.Mine(e) || e.Kind == engine.Template && f.Scope.Project != shelf.Scope.Project) {
+			continue
+		}
+		switch e.Kind {
+		case engine.Template:
+			t := templateReport{ID: e.ID, Database: f.Database, Steps: len(f.Steps), Size: e.Size, Made: f.Made, Used: f.Used, Project: f.Scope.Project}
+			if t.Steps > 0 {
+				t.LastStep = f.Steps[t.Steps-1].Name
+			}
+			r.Templates = append(r.Templates, t)
+		case engine.Copy:
+			r.Copies = append(r.Copies, a.describe(ctx, shelf, e))
+		}
+	}
+	return r, nil
+}
+
+func (a *app) showServer(r serverReport, everyone bool) {
+	p := a.paintFor(a.outTerm)
+	a.say("%s %s", p.strong(r.Engine+" "+r.Version), p.dim("in "+r.Where+", "+r.Address))
+	if len(r.Templates)+len(r.Copies) == 0 {
+		a.say("  %s", p.dim("empty: hemzo take hands out the first copy"))
+		return
+	}
+	g := &grid{right: map[int]bool{2: true}}
+	// Templates of one database are layers of one another: a line for each
+	// database, with its newest and the rest counted.
+	var order []string
+	heads, counts, sizes := map[string]templateReport{}, map[string]int{}, map[string]int64{}
+	for _, t := range r.Templates {
+		key := t.Project + "\x00" + t.Database
+		if counts[key] == 0 {
+			order = append(order, key)
+		}
+		counts[key]++
+		sizes[key] += t.Size
+		if old, ok := heads[key]; !ok || t.Steps >= old.Steps {
+			heads[key] = t
+		}
+	}
+	if len(order) > 0 {
+		a.say("")
+		g.add(p.dim("templates"), p.dim("database"), p.dim("size"), p.dim("highest layer"), p.dim("built"))
+	}
+	for _, key := range order {
+		t := heads[key]
+		name := t.Database
+		if everyone {
+			name += p.dim(" " + t.Project)
+		}
+		top := "no step"
+		if t.Steps > 0 {
+			top = fmt.Sprintf("%s (%s)", t.LastStep, count(t.Steps, "step"))
+		}
+		g.add(p.good(count(counts[key], "layer")), name, size(sizes[key]), top, p.dim(ago(t.Made)))
+	}
+	a.print(g, "  ")
+	if len(r.Copies) == 0 {
+		return
+	}
+	a.say("")
+	g = &grid{right: map[int]bool{2: true}}
+	g.add(p.dim("copies"), p.dim("database"), p.dim("size"), p.dim("stays"), p.dim("taken"), "")
+	for _, c := range r.Copies {
+		remark := ""
+		switch {
+		case c.Failed:
+			remark = p.bad("kept: its command failed")
+		case c.Resetting:
+			remark = p.bad("a reset was not finished")
+		case len(c.Snapshots) > 0:
+			remark = p.dim(count(len(c.Snapshots), "snapshot"))
+		}
+		name := c.Database
+		if everyone {
+			name += p.dim(" " + c.Project)
+		}
+		g.add(p.honey(c.Name), name, size(c.Size), c.Owner, p.dim(ago(c.Made)), remark)
+	}
+	a.print(g, "  ")
+}
+
+func (a *app) showCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show [COPY]",
+		Short: "One copy, whole",
+		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.copyNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.begin()
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			f, err := s.find(c.Context(), first(args))
+			if err != nil {
+				return err
+			}
+			r := a.describe(c.Context(), f.shelf, f.entry)
+			if a.json {
+				return a.printJSON(r)
+			}
+			p := a.paintFor(a.outTerm)
+			a.say("%s %s", p.honey(r.Name), p.dim("a copy of "+r.Database+", "+r.Engine))
+			g := &grid{}
+			row := func(k, v string) {
+				if v != "" {
+					g.add(p.dim(k), v)
+				}
+			}
+			row("url", r.Connection.URL)
+			row("jdbc", r.Connection.JDBC)
+			row("file", r.Connection.File)
+			row("size", size(r.Size))
+			row("state", fmt.Sprintf("%s, the last %s", count(r.Steps, "step"), r.LastStep))
+			row("start state", r.Start)
+			row("taken", ago(r.Made))
+			row("stays", r.Owner)
+			row("project", r.Project)
+			for _, n := range r.Snapshots {
+				row("snapshot", fmt.Sprintf("%s, %s, %s", n.Name, size(n.Size), ago(n.Made)))
+			}
+			a.print(g, "  ")
+			return nil
+		},
+	}
+}
+
+func (a *app) dropCommand() *cobra.Command {
+	var all, everyone, force, yes bool
+	c := &cobra.Command{
+		Use:               "drop COPY... | --all",
+		Short:             "Remove copies",
+		ValidArgsFunction: a.copyNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			if all == (len(args) > 0) {
+				return fault.New(fault.Usage, "usage: hemzo drop COPY... or hemzo drop --all", "name copies, or say --all")
+			}
+			s, err := a.begin()
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			chosen, err := s.chosen(c.Context(), args, everyone)
+			if err != nil {
+				return err
+			}
+			if everyone && !yes {
+				if err := a.confirm(fmt.Sprintf("drop %s of all projects?", count(len(chosen), "copy"))); err != nil {
+					return err
+				}
+			}
+			dropped := []string{}
+			var last error
+			for _, f := range chosen {
+				if err := f.shelf.Drop(c.Context(), f.entry, force); err != nil {
+					if !all {
+						return err
+					}
+					last = err // with --all the others go all the same
+					continue
+				}
+				dropped = append(dropped, f.entry.Facts.Name)
+			}
+			if a.json {
+				if err := a.printJSON(dropped); err != nil {
+					return err
+				}
+			} else if !a.quiet && last == nil {
+				a.say("%s dropped", count(len(dropped), "copy"))
+			}
+			return last
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "all copies of this project")
+	c.Flags().BoolVar(&everyone, "everyone", false, "with --all: those of all projects")
+	c.Flags().BoolVar(&force, "force", false, "also those whose owner is still running")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+func (s *session) chosen(ctx context.Context, names []string, everyone bool) ([]found, error) {
+	var out []found
+	for _, name := range names {
+		f, err := s.find(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, f)
+	}
+	if len(names) > 0 {
+		return out, nil
+	}
+	shelves, err := s.shelves(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, shelf := range shelves {
+		all, err := shelf.Server.List(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range all {
+			if e.Kind == engine.Copy && !e.Newer && (everyone || shelf.Mine(e)) {
+				out = append(out, found{shelf: shelf, entry: e})
+			}
+		}
+	}
+	return out, nil
+}
+
+// confirm asks a question on a terminal; elsewhere --yes has to answer it.
+func (a *app) confirm(question string) error {
+	if !a.errTerm || !term.IsTerminal(int(a.in.Fd())) {
+		return fault.New(fault.Refused, "add --yes", "%s nobody is here to answer", question)
+	}
+	fmt.Fprintf(a.err, "%s [y/N] ", question)
+	var answer string
+	fmt.Fscanln(a.in, &answer)
+	if strings.ToLower(answer) != "y" && strings.ToLower(answer) != "yes" {
+		return fault.New(fault.Failed, "", "nothing was done")
+	}
+	return nil
+}
+
+func (a *app) sweepCommand() *cobra.Command {
+	var (
+		templates bool
+		unused    time.Duration = 7 * 24 * time.Hour
+	)
+	c := &cobra.Command{
+		Use:   "sweep",
+		Short: "Remove whatever has lost its owner",
+		Long: `Sweep removes copies whose owner is gone and what crashes left behind. With
+--templates it also removes templates that nobody copied for a week (or for
+--unused) and that no copy needs.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.begin()
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			if !templates {
+				unused = 0
+			}
+			gone := []string{}
+			var bytes int64
+			for i := range s.project.Databases {
+				// Opening a shelf sweeps it a little; here the result counts.
+				shelf, err := s.shelf(c.Context(), &s.project.Databases[i])
+				if err != nil {
+					return err
+				}
+				removed, err := shelf.Sweep(c.Context(), max(unused, map[bool]time.Duration{true: 1}[templates]))
+				if err != nil {
+					return err
+				}
+				s.swept = append(s.swept, removed...)
+			}
+			for _, e := range s.swept {
+				gone = append(gone, fmt.Sprintf("%s %s", e.Kind, nameOf(e)))
+				bytes += e.Size
+			}
+			if a.json {
+				return a.printJSON(gone)
+			}
+			if !a.quiet {
+				for _, g := range gone {
+					a.say("removed %s", g)
+				}
+				a.say("%s removed, %s", count(len(gone), "thing"), size(bytes))
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&templates, "templates", false, "also templates unused for a while")
+	c.Flags().DurationVar(&unused, "unused", unused, "with --templates: how long unused")
+	return c
+}
+
+// nameOf is what a user knows something by.
+func nameOf(e engine.Entry) string {
+	if e.Facts.Name != "" {
+		return e.Facts.Name
+	}
+	if n := len(e.Facts.Steps); n > 0 {
+		return fmt.Sprintf("%s of %s at %s", e.ID, e.Facts.Database, e.Facts.Steps[n-1].Name)
+	}
+	return e.ID
+}
+
+// short writes a path below the home folder with ~.
+func short(path string) string {
+	if home, err := os.UserHomeDir(); err == nil {
+		if rel, err := filepath.Rel(home, path); err == nil && !strings.HasPrefix(rel, "..") {
+			return filepath.Join("~", rel)
+		}
+	}
+	return path
+}

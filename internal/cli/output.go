@@ -1,0 +1,191 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/muesli/termenv"
+
+	"hemzo/internal/fault"
+)
+
+// paint colours texts for one stream; without colour it returns them as they
+// are.
+type paint struct{ r *lipgloss.Renderer }
+
+func (a *app) paintFor(terminal bool) paint {
+	r := lipgloss.NewRenderer(os.Stdout)
+	switch {
+	case !terminal || a.noColor || os.Getenv("TERM") == "dumb":
+		r.SetColorProfile(termenv.Ascii)
+	default:
+		r.SetColorProfile(termenv.EnvColorProfile())
+	}
+	return paint{r}
+}
+
+// The palette: amber for what Hemzo made, green for what is ready, red for
+// what is wrong or was removed, grey for what is beside the point.
+func (p paint) colour(c lipgloss.AdaptiveColor, s string) string {
+	return p.r.NewStyle().Foreground(c).Render(s)
+}
+func (p paint) honey(s string) string {
+	return p.colour(lipgloss.AdaptiveColor{Light: "#9a6700", Dark: "#e5b452"}, s)
+}
+func (p paint) good(s string) string {
+	return p.colour(lipgloss.AdaptiveColor{Light: "#2f7d4f", Dark: "#86c79a"}, s)
+}
+func (p paint) bad(s string) string {
+	return p.colour(lipgloss.AdaptiveColor{Light: "#b3261e", Dark: "#ef8a80"}, s)
+}
+func (p paint) dim(s string) string {
+	return p.colour(lipgloss.AdaptiveColor{Light: "#6b7280", Dark: "#8792a2"}, s)
+}
+func (p paint) strong(s string) string { return p.r.NewStyle().Bold(true).Render(s) }
+
+// say prints a line of the result.
+func (a *app) say(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+
+// note prints a line that is not the result.
+func (a *app) note(format string, args ...any) {
+	if !a.quiet {
+		fmt.Fprintf(a.err, "hemzo: "+format+"\n", args...)
+	}
+}
+
+// printJSON prints a value as JSON.
+func (a *app) printJSON(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// report prints an error: what went wrong and where, the material, and what
+// to do next.
+func (a *app) report(err error) {
+	p := a.paintFor(a.errTerm)
+	f := new(fault.Error)
+	if !errors.As(err, &f) {
+		fmt.Fprintf(a.err, "%s %s\n", p.bad("hemzo:"), err)
+		return
+	}
+	text := err.Error()
+	if at := f.Where.String(); at != "" && strings.HasPrefix(text, at+": ") {
+		text = p.strong(at+":") + strings.TrimPrefix(text, at+":")
+	}
+	fmt.Fprintf(a.err, "%s %s\n", p.bad("hemzo:"), text)
+	for _, line := range f.Lines {
+		fmt.Fprintf(a.err, "    %s\n", line)
+	}
+	if f.Next != "" {
+		fmt.Fprintf(a.err, "  %s %s\n", p.dim("next:"), f.Next)
+	}
+}
+
+// grid prints rows in aligned columns. Columns named in right are aligned to
+// the right.
+type grid struct {
+	rows  [][]string
+	right map[int]bool
+}
+
+func (g *grid) add(cells ...string) { g.rows = append(g.rows, cells) }
+
+func (g *grid) lines(indent string) []string {
+	var widths []int
+	for _, row := range g.rows {
+		for i, cell := range row {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], lipgloss.Width(cell))
+		}
+	}
+	var out []string
+	for _, row := range g.rows {
+		var b strings.Builder
+		b.WriteString(indent)
+		for i, cell := range row {
+			gap := strings.Repeat(" ", widths[i]-lipgloss.Width(cell))
+			if g.right[i] {
+				b.WriteString(gap + cell)
+			} else {
+				b.WriteString(cell + gap)
+			}
+			b.WriteString("  ")
+		}
+		out = append(out, strings.TrimRight(b.String(), " "))
+	}
+	return out
+}
+
+func (a *app) print(g *grid, indent string) {
+	for _, line := range g.lines(indent) {
+		a.say("%s", line)
+	}
+}
+
+// span writes a duration in a fitting unit.
+func span(d time.Duration) string {
+	switch {
+	case d == 0:
+		return "-"
+	case d < time.Millisecond:
+		return fmt.Sprintf("%.2f ms", float64(d)/1e6)
+	case d < 10*time.Millisecond:
+		return fmt.Sprintf("%.1f ms", float64(d)/1e6)
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// ago writes how long ago something was.
+func ago(t time.Time) string {
+	d := time.Since(t)
+	if d < 10*time.Second {
+		return "just now"
+	}
+	if d < time.Minute {
+		return fmt.Sprintf("%d s ago", int(d.Seconds()))
+	}
+	return span(d) + " ago"
+}
+
+// size writes a number of bytes in a fitting unit.
+func size(n int64) string {
+	switch {
+	case n < 1<<10:
+		return fmt.Sprintf("%d B", n)
+	case n < 1<<20:
+		return fmt.Sprintf("%.0f KB", float64(n)/(1<<10))
+	case n < 10<<20:
+		return fmt.Sprintf("%.1f MB", float64(n)/(1<<20))
+	case n < 1<<30:
+		return fmt.Sprintf("%d MB", n>>20)
+	}
+	return fmt.Sprintf("%.1f GB", float64(n)/(1<<30))
+}
+
+// count writes "1 step", "2 steps".
+func count[N int | int64](n N, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	if strings.HasSuffix(what, "y") {
+		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(what, "y"))
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -1,0 +1,207 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hemzo/internal/project"
+	"hemzo/internal/template"
+)
+
+func (a *app) planCommand() *cobra.Command {
+	var key bool
+	c := &cobra.Command{
+		Use:   "plan [DATABASE]",
+		Short: "The steps in order: ready or to apply, why, and how long each took last time",
+		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.databaseNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.begin()
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			chosen, err := s.project.Choose(args...)
+			if err != nil {
+				return err
+			}
+			var plans []planned
+			for _, d := range chosen {
+				plan, err := s.plan(c.Context(), d)
+				if err != nil {
+					return err
+				}
+				if key {
+					a.say("%s", plan.Key())
+					continue
+				}
+				shelf, err := s.shelf(c.Context(), d)
+				if err != nil {
+					return err
+				}
+				states, err := plan.Look(c.Context(), shelf.Server)
+				if err != nil {
+					return err
+				}
+				plans = append(plans, newPlanned(d, plan, states))
+			}
+			if key {
+				return nil
+			}
+			if a.json {
+				return a.printJSON(plans)
+			}
+			for i, p := range plans {
+				if i > 0 {
+					a.say("")
+				}
+				a.showPlan(p)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&key, "key", false, "print one line that stands for the sources, without any server: a key for a CI system's cache")
+	return c
+}
+
+// planned is a plan as it is shown.
+type planned struct {
+	Database string           `json:"database"`
+	Engine   string           `json:"engine"`
+	Ready    int              `json:"ready"`
+	ToApply  int              `json:"to_apply"`
+	Expected time.Duration    `json:"expected"` // nanoseconds, as far as known
+	Notes    []string         `json:"notes,omitempty"`
+	Steps    []template.State `json:"steps"`
+}
+
+func newPlanned(d *project.Database, plan *template.Plan, states []template.State) planned {
+	p := planned{Database: d.Name, Engine: d.Engine, Notes: plan.Notes, Steps: states}
+	for _, st := range states {
+		if st.Ready {
+			p.Ready++
+			continue
+		}
+		p.ToApply++
+		p.Expected += st.Took
+	}
+	return p
+}
+
+func (a *app) showPlan(p planned) {
+	c := a.paintFor(a.outTerm)
+	a.say("%s %s", c.strong(p.Database), c.dim(p.Engine+", "+count(len(p.Steps), "step")))
+	g := &grid{right: map[int]bool{1: true, 3: true}}
+	last := ""
+	for i, st := range p.Steps {
+		why := st.Why
+		if why == last {
+			why = "" // said in the line above
+		}
+		last = st.Why
+		layer, state := c.dim("░"), c.honey("to apply")
+		if st.Ready {
+			layer, state = c.good("▒"), c.good("ready")
+		}
+		if st.Kept {
+			layer = c.good("█")
+		}
+		took := ""
+		if st.Took > 0 {
+			took = span(st.Took)
+		}
+		g.add(layer, c.dim(strconv.Itoa(i+1)), st.Name, c.dim(took), state, c.dim(why))
+	}
+	a.print(g, "  ")
+	for _, n := range p.Notes {
+		a.say("  %s %s", c.dim("note:"), n)
+	}
+	a.say("  %s", summary(p))
+}
+
+func summary(p planned) string {
+	switch {
+	case len(p.Steps) == 0:
+		return "no sources: copies are empty"
+	case p.ToApply == 0:
+		return "all ready: a copy is all that a take costs"
+	case p.Expected > 0:
+		return fmt.Sprintf("%d ready, %d to apply: about %s", p.Ready, p.ToApply, span(p.Expected))
+	}
+	return fmt.Sprintf("%d ready, %d to apply", p.Ready, p.ToApply)
+}
+
+func (a *app) buildCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:               "build [DATABASE...]",
+		Short:             "Make the templates, or find them ready",
+		ValidArgsFunction: a.databaseNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.begin()
+			if err != nil {
+				return err
+			}
+			defer s.close()
+			chosen, err := s.project.Choose(args...)
+			if err != nil {
+				return err
+			}
+			var done []builtReport
+			for _, d := range chosen {
+				r, err := s.build(c, d)
+				if err != nil {
+					return err
+				}
+				done = append(done, r)
+				if !a.json && !a.quiet {
+					a.say("%s", r.line(a.paintFor(a.outTerm)))
+				}
+			}
+			if a.json {
+				return a.printJSON(done)
+			}
+			return nil
+		},
+	}
+}
+
+// builtReport is a build as it is shown.
+type builtReport struct {
+	Database string        `json:"database"`
+	Template string        `json:"template"`
+	Steps    int           `json:"steps"`
+	Applied  int           `json:"applied"`
+	Size     int64         `json:"size"`
+	Took     time.Duration `json:"took"`
+}
+
+func (s *session) build(c *cobra.Command, d *project.Database) (r builtReport, err error) {
+	plan, err := s.plan(c.Context(), d)
+	if err != nil {
+		return r, err
+	}
+	shelf, err := s.shelf(c.Context(), d)
+	if err != nil {
+		return r, err
+	}
+	b := s.building(c.Context(), d.Name)
+	defer b.end()
+	result, err := plan.Build(c.Context(), shelf.Server, plan.Head(), b.event)
+	if err != nil {
+		return r, err
+	}
+	return builtReport{
+		Database: d.Name, Template: result.Template.ID, Steps: plan.Head(),
+		Applied: len(result.Applied), Size: result.Template.Size, Took: result.Took,
+	}, nil
+}
+
+func (r builtReport) line(p paint) string {
+	text := fmt.Sprintf("%s: template ready, %s, %s", p.strong(r.Database), count(r.Steps, "step"), size(r.Size))
+	if r.Applied == 0 {
+		return text + p.dim(" (nothing to apply)")
+	}
+	return text + p.dim(fmt.Sprintf(" (%d applied in %s)", r.Applied, span(r.Took)))
+}

@@ -1,0 +1,71 @@
+package cli
+
+import (
+	"context"
+	"io"
+	"sync/atomic"
+	"time"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+
+	"hemzo/internal/template"
+)
+
+// building shows how a build goes on: a bar on a terminal, and in any case
+// the lines that a user should not miss.
+type building struct {
+	*app
+	name string
+	box  *mpb.Progress
+	bar  *mpb.Bar
+	step atomic.Value // the name shown beside the bar
+}
+
+func (a *app) building(ctx context.Context, name string) *building {
+	b := &building{app: a, name: name}
+	out := a.err
+	if !a.errTerm || a.quiet {
+		out = io.Discard
+	}
+	b.box = mpb.NewWithContext(ctx, mpb.WithOutput(out), mpb.WithWidth(24), mpb.WithRefreshRate(80*time.Millisecond))
+	return b
+}
+
+func (b *building) event(e template.Event) {
+	switch {
+	case e.Waiting:
+		b.note("%s: another process is building this template, waiting for it", b.name)
+	case e.Damaged != "":
+		b.note("%s: the template %s is not as it was made: it is made anew", b.name, e.Damaged)
+	case e.Output != "":
+		if b.verbose {
+			b.note("%s", e.Output)
+		}
+	case e.Step != "":
+		b.begin(e)
+	}
+}
+
+func (b *building) begin(e template.Event) {
+	b.step.Store(e.Step)
+	if b.verbose {
+		b.note("%s: step %d of %d, %s", b.name, e.Number, e.Of, e.Step)
+	}
+	if b.bar == nil {
+		style := mpb.BarStyle().Lbound("").Rbound("").Filler("▰").Tip("▰").Padding("▱")
+		b.bar = b.box.New(int64(e.Of), style,
+			mpb.PrependDecorators(decor.Name(b.name+"  ")),
+			mpb.AppendDecorators(decor.CountersNoUnit(" %d of %d  "), decor.Any(func(decor.Statistics) string { return b.step.Load().(string) })),
+			mpb.BarRemoveOnComplete())
+	}
+	b.bar.SetCurrent(int64(e.Number - 1))
+}
+
+// end takes the bar away.
+func (b *building) end() {
+	if b.bar != nil {
+		b.bar.Abort(true)
+	}
+	b.box.Wait()
+}

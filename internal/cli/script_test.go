@@ -1,0 +1,164 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// program is the built program that all tests drive.
+var program string
+
+// example is the folder of the demo project.
+var example = os.Getenv("HEMZO_TEST_EXAMPLE")
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		if example == "" {
+			example, _ = filepath.Abs("../../examples/apiary")
+		}
+		program = os.Getenv("HEMZO_TEST_PROGRAM")
+		if program != "" {
+			return m.Run()
+		}
+		dir, err := os.MkdirTemp("", "hemzo-program-")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(dir)
+		program = filepath.Join(dir, "hemzo")
+		build := exec.Command("go", "build", "-o", program, "../../cmd/hemzo")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			panic(fmt.Sprintf("%v\n%s", err, out))
+		}
+		return m.Run()
+	}())
+}
+
+// memory makes a folder for the data of private servers, on a memory file
+// system where there is one, and checks that nothing but templates is left
+// in it.
+func memory(t testing.TB) string {
+	dir, err := os.MkdirTemp("/dev/shm", "hemzo-test-")
+	if err != nil {
+		dir, err = os.MkdirTemp("", "hemzo-test-")
+	}
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+// environment is what a command of a test sees.
+func environment(memory, home string) []string {
+	return []string{
+		"PATH=" + filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH"),
+		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=", "HEMZO_PROFILE=", "HEMZO_RUN=", "CI=", "TERM=dumb", "EXAMPLE=" + example,
+		"TMPDIR=" + os.TempDir(),
+	}
+}
+
+func TestScripts(t *testing.T) {
+	dir, err := filepath.Abs("testdata")
+	if os.Getenv("HEMZO_TEST_PROGRAM") != "" {
+		dir, err = filepath.Abs("testdata")
+	}
+	require.NoError(t, err)
+	testscript.Run(t, testscript.Params{
+		Dir: dir,
+		Setup: func(e *testscript.Env) error {
+			dir, err := os.MkdirTemp("/dev/shm", "hemzo-test-")
+			if err != nil {
+				dir, err = os.MkdirTemp("", "hemzo-test-")
+			}
+			if err != nil {
+				return err
+			}
+			e.Defer(func() { os.RemoveAll(dir) })
+			for _, v := range environment(dir, filepath.Join(e.WorkDir, "home")) {
+				name, value, _ := strings.Cut(v, "=")
+				e.Setenv(name, value)
+			}
+			return os.Mkdir(filepath.Join(e.WorkDir, "home"), 0o755)
+		},
+		Condition: func(name string) (bool, error) {
+			if name == "root" {
+				return os.Getuid() == 0, nil
+			}
+			return false, fmt.Errorf("no condition %q", name)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"exits": exits,
+			"hemzo": func(ts *testscript.TestScript, neg bool, args []string) {
+				err := ts.Exec("hemzo", args...)
+				if (err != nil) != neg {
+					ts.Fatalf("hemzo %s: %v", strings.Join(args, " "), err)
+				}
+			},
+		},
+	})
+}
+
+// exits CODE COMMAND... runs a command that has to exit with a code.
+func exits(ts *testscript.TestScript, neg bool, args []string) {
+	err := ts.Exec(args[1], args[2:]...)
+	got := "0"
+	if err != nil {
+		got = strings.TrimPrefix(err.Error(), "exit status ")
+	}
+	if (got == args[0]) == neg {
+		ts.Fatalf("%s: exited with %s, wanted %s", strings.Join(args[1:], " "), got, args[0])
+	}
+}
+
+// project writes a project of a number of migrations and returns its folder
+// and the environment for commands in it.
+func project(t *testing.T, migrations int) (root string, env []string) {
+	t.Helper()
+	root = t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "m"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"), []byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\n"), 0o644))
+	for i := range migrations {
+		text := fmt.Sprintf("CREATE TABLE hive_%d (id INTEGER PRIMARY KEY, label TEXT);\n", i)
+		require.NoError(t, os.WriteFile(filepath.Join(root, "m", fmt.Sprintf("%04d_hive.sql", i)), []byte(text), 0o644))
+	}
+	return root, append(os.Environ(), environment(memory(t), t.TempDir())...)
+}
+
+// TestManyAtOnce: of thirty processes that want a copy of a template that is
+// not built yet one builds it, and none fails.
+func TestManyAtOnce(t *testing.T) {
+	root, env := project(t, 40)
+	var wg sync.WaitGroup
+	outputs, urls := make([]string, 30), make([]string, 30)
+	for i := range outputs {
+		wg.Go(func() {
+			cmd := exec.Command(program, "take")
+			cmd.Dir, cmd.Env = root, env
+			var notes strings.Builder
+			cmd.Stderr = &notes
+			out, err := cmd.Output()
+			assert.NoError(t, err, notes.String())
+			outputs[i], urls[i] = notes.String(), string(out)
+		})
+	}
+	wg.Wait()
+	built := 0
+	seen := map[string]bool{}
+	for i := range outputs {
+		if strings.Contains(outputs[i], "applied") {
+			built++
+		}
+		seen[urls[i]] = true
+	}
+	assert.Equal(t, 1, built, "one process builds")
+	assert.Len(t, seen, 30, "each has a copy of its own")
+}

@@ -1,0 +1,231 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hemzo/internal/copies"
+	"hemzo/internal/engine"
+	"hemzo/internal/engine/all"
+	"hemzo/internal/fault"
+	"hemzo/internal/handover"
+	"hemzo/internal/place"
+	"hemzo/internal/project"
+	"hemzo/internal/template"
+)
+
+// session is one command's view of a project: its file, and the servers of
+// its databases, opened when needed.
+type session struct {
+	*app
+	project *project.Project
+	scope   engine.Scope
+	servers map[string]engine.Server // by engine and place
+	swept   []engine.Entry           // what opening the servers removed
+}
+
+// begin reads the project file and opens a session.
+func (a *app) begin() (*session, error) {
+	dir, err := os.Getwd()
+	if err != nil {
+		return nil, err
+	}
+	file, err := project.Find(dir, a.project)
+	if err != nil {
+		return nil, err
+	}
+	p, err := project.Read(file, a.profile, os.LookupEnv)
+	if err != nil {
+		return nil, err
+	}
+	return &session{app: a, project: p, scope: copies.ScopeOf(p.Root), servers: map[string]engine.Server{}}, nil
+}
+
+func (s *session) close() {
+	for _, server := range s.servers {
+		server.Close()
+	}
+}
+
+// shelf opens the server of a database and sweeps it a little.
+func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf, error) {
+	e, err := all.Named(d.Engine)
+	if err != nil {
+		return copies.Shelf{}, err
+	}
+	key := d.Engine + " " + strings.Join(d.Where, ",")
+	shelf := copies.Shelf{Server: s.servers[key], Scope: s.scope}
+	if shelf.Server != nil {
+		return shelf, nil
+	}
+	shelf.Server, err = place.Open(ctx, e, place.Wanted{
+		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d),
+		Say: func(text string) { s.note("%s", text) },
+	})
+	if err != nil {
+		return shelf, err
+	}
+	s.servers[key] = shelf.Server
+	gone, err := shelf.Sweep(ctx, 0)
+	s.swept = append(s.swept, gone...)
+	for _, e := range gone {
+		if s.verbose {
+			s.note("removed %s: its owner is gone", e.Facts.Name)
+		}
+	}
+	if state, err := place.StateFolder(); err == nil {
+		for _, path := range handover.SweepFiles(state) {
+			if s.verbose {
+				s.note("removed %s: the run that wrote it is gone", path)
+			}
+		}
+	}
+	return shelf, err
+}
+
+// shelves opens the servers of all databases, each once.
+func (s *session) shelves(ctx context.Context) ([]copies.Shelf, error) {
+	var out []copies.Shelf
+	seen := map[engine.Server]bool{}
+	for i := range s.project.Databases {
+		shelf, err := s.shelf(ctx, &s.project.Databases[i])
+		if err != nil {
+			return nil, err
+		}
+		if !seen[shelf.Server] {
+			seen[shelf.Server] = true
+			out = append(out, shelf)
+		}
+	}
+	return out, nil
+}
+
+// found is a copy together with where it stands.
+type found struct {
+	shelf    copies.Shelf
+	entry    engine.Entry
+	database *project.Database // nil where the project file has it no more
+}
+
+// wait is how long locks are waited for, where no flag says so.
+func (f found) wait(flag time.Duration) time.Duration {
+	if flag >= 0 {
+		return flag
+	}
+	if f.database != nil {
+		return f.database.Wait
+	}
+	return 5 * time.Second
+}
+
+// find finds the copy that a user means.
+func (s *session) find(ctx context.Context, which string) (found, error) {
+	shelves, err := s.shelves(ctx)
+	if err != nil {
+		return found{}, err
+	}
+	var first error
+	for _, shelf := range shelves {
+		e, err := shelf.Find(ctx, which)
+		if err == nil {
+			return found{shelf: shelf, entry: e, database: s.project.Database(e.Facts.Database)}, nil
+		}
+		if first == nil || fault.KindOf(err) == fault.Refused {
+			first = err
+		}
+	}
+	return found{}, first
+}
+
+// plan reads the sources of a database.
+func (s *session) plan(ctx context.Context, d *project.Database) (*template.Plan, error) {
+	e, err := all.Named(d.Engine)
+	if err != nil {
+		return nil, err
+	}
+	return template.Read(ctx, s.project, d, e, s.scope)
+}
+
+// one returns the database named, or the only one.
+func (s *session) one(args []string) (*project.Database, error) {
+	chosen, err := s.project.Choose(args...)
+	if err != nil {
+		return nil, err
+	}
+	if len(chosen) > 1 {
+		var names []string
+		for _, d := range chosen {
+			names = append(names, d.Name)
+		}
+		return nil, fault.New(fault.Usage, "name one of them: "+strings.Join(names, ", "), "the project file declares %d databases", len(chosen))
+	}
+	return chosen[0], nil
+}
+
+// databaseNames completes names of databases.
+func (a *app) databaseNames(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	s, err := a.begin()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	defer s.close()
+	var names []string
+	for _, d := range s.project.Databases {
+		names = append(names, d.Name)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// copyNames completes names of copies.
+func (a *app) copyNames(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	s, err := a.begin()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	defer s.close()
+	shelves, err := s.shelves(c.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var names []string
+	for _, shelf := range shelves {
+		copies, _ := shelf.Copies(c.Context())
+		for _, e := range copies {
+			names = append(names, e.Facts.Name)
+		}
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// first returns the first argument, "" where there is none.
+func first(args []string) string {
+	if len(args) == 0 {
+		return ""
+	}
+	return args[0]
+}
+
+// waitFlag adds --wait; below zero means the project file's value.
+func waitFlag(c *cobra.Command, wait *time.Duration) {
+	*wait = -1
+	c.Flags().Var(&spanFlag{wait}, "wait", "how long to wait for a lock (default: the project file's, 5s)")
+}
+
+// spanFlag is a duration flag that shows no default.
+type spanFlag struct{ d *time.Duration }
+
+func (f *spanFlag) String() string { return "" }
+func (f *spanFlag) Type() string   { return "duration" }
+func (f *spanFlag) Set(s string) error {
+	d, err := time.ParseDuration(s)
+	if err == nil && d < 0 {
+		err = errors.New("it is below zero")
+	}
+	*f.d = d
+	return err
+}
