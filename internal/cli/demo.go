@@ -97,6 +97,7 @@ func (a *app) newTour() (t *tour, err error) {
 	if err != nil {
 		return nil, err
 	}
+	os.Remove(data.Path) // where looking for it has made it
 	if t.memory, err = os.MkdirTemp(filepath.Dir(data.Path), "hemzo-demo-"); err != nil {
 		return nil, err
 	}

@@ -135,6 +135,9 @@ func resetText(r *reset.Report, to string) string {
 	if r.Sequences > 0 {
 		text += ", " + count(r.Sequences, "counter")
 	}
+	if len(r.Kept) > 0 {
+		text += "; kept " + strings.Join(r.Kept, ", ")
+	}
 	if r.Why != "" {
 		text += "; " + r.Why
 	}

@@ -191,6 +191,7 @@ type Report struct {
 	Way       Way             `json:"way"` // "" where nothing was touched
 	Why       string          `json:"why,omitempty"`
 	Tables    []TableReport   `json:"tables"`
+	Kept      []string        `json:"kept,omitempty"` // tables that differ and were to be kept
 	Sequences int             `json:"sequences"`
 	Pages     int             `json:"pages,omitempty"`
 	Schema    bool            `json:"schema"`    // the schema had changed

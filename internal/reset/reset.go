@@ -5,6 +5,7 @@ package reset
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"hemzo/internal/engine"
@@ -50,7 +51,9 @@ func Do(ctx context.Context, s engine.Server, e engine.Entry, o Options) (*Repor
 	if o.To != "" {
 		r.Keep = nil
 	}
-	if !e.Facts.Resetting && standsFor(e.Facts) == target {
+	// A baseline noted with some tables kept says nothing of those tables.
+	at := standsFor(e.Facts)
+	if !e.Facts.Resetting && (at == target || at == but(target, r.Keep) && r.Way != engine.Snapshot) {
 		r.Baseline = e.Facts.Baseline
 	}
 	r.Begin = func() error {
@@ -63,10 +66,18 @@ func Do(ctx context.Context, s engine.Server, e engine.Entry, o Options) (*Repor
 	if done.Way != "" || e.Facts.Resetting {
 		err = s.Note(ctx, e.ID, func(f *engine.Facts) {
 			f.Resetting, f.Baseline, f.At = false, done.Baseline, target
+			if len(done.Kept) > 0 {
+				f.At = but(target, r.Keep)
+			}
 			f.Steps = start.Facts.Steps // advance may have added to them
 		})
 	}
 	return &Report{Report: *done, Took: time.Since(began)}, err
+}
+
+// but names a state in which some tables are not those of the start state.
+func but(target string, keep []string) string {
+	return target + " but " + strings.Join(keep, ",")
 }
 
 // standsFor is the state that a copy's baseline was noted in.

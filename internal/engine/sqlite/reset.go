@@ -197,7 +197,10 @@ func (d *database) putRows(c *conn, st *start, diff *difference, keep []string, 
 	}
 	for _, name := range sorted(diff.tables) {
 		switch {
-		case name == "sqlite_schema" || kept(keep, name):
+		case name == "sqlite_schema":
+			continue
+		case kept(keep, name):
+			report.Kept = append(report.Kept, name)
 			continue
 		case name == "sqlite_sequence":
 			if err := putSequences(c, keep, report); err != nil {
