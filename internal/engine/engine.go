@@ -181,9 +181,9 @@ const (
 type Reset struct {
 	Way      Way
 	Start    string          // the template or snapshot that holds the start state
-	Baseline json.RawMessage // what the facts hold of the witness; nil where unknown
+	Baseline json.RawMessage // of the witness, noted when the database was as it is to be; nil where unknown
 	Keep     []string        // tables that stay as they are
-	Begin    func() error    // called before the first change, where one is needed
+	Begin    func() error    // called before the first change by an engine whose reset is not one transaction
 }
 
 // Report tells what a reset did.

@@ -3,6 +3,7 @@
 package reset
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"strings"
@@ -26,53 +27,93 @@ type Report struct {
 	Took time.Duration `json:"took"`
 }
 
-// Do puts a copy back. A copy whose reset was begun and not finished is
-// marked as such, and the next reset trusts nothing that was noted before.
-func Do(ctx context.Context, s engine.Server, e engine.Entry, o Options) (*Report, error) {
-	began := time.Now()
+// Opened is a copy held open for many resets, as a suite needs them. It is
+// for one goroutine at a time.
+type Opened struct {
+	server engine.Server
+	entry  engine.Entry
+	start  engine.Entry // the start state that the last reset went to
+	d      engine.Database
+}
+
+// Open opens a copy. Closing it leaves the copy as it is.
+func Open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Duration) (*Opened, error) {
 	if e.Newer || e.Bad {
 		return nil, fault.New(fault.Refused, "drop it, or use the Hemzo that made it", "the facts of %s cannot be read by this Hemzo", e.ID)
 	}
-	target := e.Facts.Start
-	if o.To != "" {
-		target = o.To
-		o.Way = engine.Snapshot
-	}
-	start, err := sound(ctx, s, target)
+	d, err := open(ctx, s, e, wait)
 	if err != nil {
 		return nil, err
 	}
-	d, err := open(ctx, s, e, o.Wait)
+	return &Opened{server: s, entry: e, d: d}, nil
+}
+
+// Close ends the work on the copy.
+func (o *Opened) Close() error { return o.d.Close() }
+
+// Do puts a copy back once.
+func Do(ctx context.Context, s engine.Server, e engine.Entry, opt Options) (*Report, error) {
+	o, err := Open(ctx, s, e, opt.Wait)
 	if err != nil {
 		return nil, err
 	}
-	defer d.Close()
-	r := engine.Reset{Way: o.Way, Start: target, Keep: o.Keep}
-	if o.To != "" {
-		r.Keep = nil
+	defer o.Close()
+	return o.Do(ctx, opt)
+}
+
+// Do puts the copy back. A copy whose reset was begun and not finished is
+// marked as such, and the next reset trusts nothing that was noted before.
+func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
+	began := time.Now()
+	f := &o.entry.Facts
+	r := engine.Reset{Way: opt.Way, Start: f.Start, Keep: opt.Keep}
+	if opt.To != "" {
+		r.Start, r.Way, r.Keep = opt.To, engine.Snapshot, nil
+	}
+	if o.start.ID != r.Start {
+		start, err := find(ctx, o.server, r.Start)
+		if err != nil {
+			return nil, err
+		}
+		o.start = start
+	}
+	if err := sound(ctx, o.server, o.start); err != nil {
+		return nil, err
 	}
 	// A baseline noted with some tables kept says nothing of those tables.
-	at := standsFor(e.Facts)
-	if !e.Facts.Resetting && (at == target || at == but(target, r.Keep) && r.Way != engine.Snapshot) {
-		r.Baseline = e.Facts.Baseline
+	at := standsFor(*f)
+	if !f.Resetting && (at == r.Start || at == but(r.Start, r.Keep) && r.Way != engine.Snapshot) {
+		r.Baseline = f.Baseline
 	}
 	r.Begin = func() error {
-		return s.Note(ctx, e.ID, func(f *engine.Facts) { f.Resetting, f.Baseline = true, nil })
+		return o.note(ctx, func(f *engine.Facts) { f.Resetting, f.Baseline = true, nil })
 	}
-	done, err := d.Reset(ctx, r)
+	done, err := o.d.Reset(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	if done.Way != "" || e.Facts.Resetting {
-		err = s.Note(ctx, e.ID, func(f *engine.Facts) {
-			f.Resetting, f.Baseline, f.At = false, done.Baseline, target
-			if len(done.Kept) > 0 {
-				f.At = but(target, r.Keep)
-			}
-			f.Steps = start.Facts.Steps // advance may have added to them
-		})
+	if done.Way != "" || f.Resetting {
+		at = r.Start
+		if len(done.Kept) > 0 {
+			at = but(r.Start, r.Keep)
+		}
+		same := !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) && len(f.Steps) == len(o.start.Facts.Steps)
+		if !same {
+			err = o.note(ctx, func(f *engine.Facts) {
+				f.Resetting, f.Baseline, f.At = false, done.Baseline, at
+				f.Steps = o.start.Facts.Steps // advance may have added to them
+			})
+		}
 	}
 	return &Report{Report: *done, Took: time.Since(began)}, err
+}
+
+// note changes the copy's facts, on the server and as they are known here.
+func (o *Opened) note(ctx context.Context, change func(*engine.Facts)) error {
+	return o.server.Note(ctx, o.entry.ID, func(f *engine.Facts) {
+		change(f)
+		o.entry.Facts = *f
+	})
 }
 
 // but names a state in which some tables are not those of the start state.
@@ -98,20 +139,22 @@ func open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Durati
 	return d, err
 }
 
-// sound checks that a start state is there and as it was made.
-func sound(ctx context.Context, s engine.Server, id string) (engine.Entry, error) {
+// find finds a start state.
+func find(ctx context.Context, s engine.Server, id string) (engine.Entry, error) {
 	e, err := s.Find(ctx, id)
 	if errors.Is(err, engine.ErrNotFound) {
 		return e, fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is gone", id)
 	}
-	if err != nil {
-		return e, err
-	}
-	whole, err := s.Whole(ctx, e)
-	if err == nil && !whole {
-		return e, fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is not as it was made: somebody changed it", id)
-	}
 	return e, err
+}
+
+// sound checks that a start state is as it was made.
+func sound(ctx context.Context, s engine.Server, start engine.Entry) error {
+	whole, err := s.Whole(ctx, start)
+	if err == nil && !whole {
+		return fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is not as it was made: somebody changed it", start.ID)
+	}
+	return err
 }
 
 // Snapshot keeps the present state of a copy under a name.
@@ -136,7 +179,11 @@ func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string,
 // Changes tells how a copy differs from its start state. rows bounds how many
 // rows of each table are returned.
 func Changes(ctx context.Context, s engine.Server, e engine.Entry, rows int, wait time.Duration) (*engine.Changes, error) {
-	if _, err := sound(ctx, s, e.Facts.Start); err != nil {
+	start, err := find(ctx, s, e.Facts.Start)
+	if err != nil {
+		return nil, err
+	}
+	if err := sound(ctx, s, start); err != nil {
 		return nil, err
 	}
 	d, err := open(ctx, s, e, wait)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -26,9 +25,9 @@ type database struct {
 	// connection.
 	foreignKeys bool
 
-	c      *conn    // to the file alone
-	joined *conn    // to the file, with the start state attached to it
-	raw    *os.File // the file itself, open as long as the connections: see pagesOf
+	c      *conn   // to the file alone
+	joined *conn   // to the file, with the start state attached to it
+	raw    mapping // the file itself, open as long as the connections: see pagesOf
 	start  *start
 }
 
@@ -73,10 +72,7 @@ func (d *database) disconnect() {
 		d.start.close()
 		d.start = nil
 	}
-	if d.raw != nil {
-		d.raw.Close()
-		d.raw = nil
-	}
+	d.raw.close()
 }
 
 // explain says what to do about an error that is not the user's SQL.

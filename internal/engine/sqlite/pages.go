@@ -16,10 +16,11 @@ import (
 type start struct {
 	id     string
 	c      *conn
-	file   *os.File
+	bytes  mapping
 	size   int // of a page
 	pages  int
 	owner  []uint16 // of each page from 1: an index of trees, 0 for none
+	whole  []bool   // of each page from 1: it is no page of a tree's nodes
 	trees  []tree   // from 1
 	tables map[string]*table
 }
@@ -41,7 +42,7 @@ const (
 
 func (st *start) close() {
 	st.c.close()
-	st.file.Close()
+	st.bytes.close()
 }
 
 // begin opens the file of a start state; the one opened before is kept as
@@ -52,22 +53,22 @@ func (d *database) begin(id string) (*start, error) {
 	}
 	d.disconnect()
 	path := d.server.file(id)
-	file, err := os.Open(path)
+	st := &start{id: id, tables: map[string]*table{}}
+	err := st.bytes.open(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, fault.New(fault.Failed, "drop the copy and take a new one", "its start state %s is gone", id)
 	}
-	if err != nil {
-		return nil, fmt.Errorf("opening the start state: %w", err)
+	if err == nil {
+		st.c, err = connect(fixed(path), readWrite, 0)
 	}
-	st := &start{id: id, file: file, tables: map[string]*table{}}
-	if st.c, err = connect(fixed(path), readWrite, 0); err == nil {
+	if err == nil {
 		err = st.read()
 	}
 	if err != nil {
 		if st.c != nil {
 			st.c.close()
 		}
-		file.Close()
+		st.bytes.close()
 		return nil, fmt.Errorf("reading the start state: %w", err)
 	}
 	d.start = st
@@ -113,9 +114,14 @@ func (st *start) read() error {
 		return err
 	}
 	pages, err := st.c.number("PRAGMA page_count")
+	if err != nil {
+		return err
+	}
 	st.size, st.pages = int(size), int(pages)
-	return err
+	return st.bytes.stretch(st.size * st.pages)
 }
+
+func (st *start) page(n int) []byte { return st.bytes.b[(n-1)*st.size : n*st.size] }
 
 // own finds out which tree each page belongs to. It reads every page of the
 // start state once, and only a reset or a comparison that has work needs it.
@@ -140,31 +146,33 @@ func (st *start) own() error {
 	if len(st.trees) > 65535 {
 		return fmt.Errorf("more than 65535 tables and indexes")
 	}
-	owner := make([]uint16, st.pages+1)
-	err = st.c.each("SELECT name, pageno FROM dbstat", func(s *stmt) error {
+	owner, whole := make([]uint16, st.pages+1), make([]bool, st.pages+1)
+	err = st.c.each("SELECT name, pageno, pagetype = 'overflow' FROM dbstat", func(s *stmt) error {
 		if n := s.int(1); n <= int64(st.pages) {
-			owner[n] = index[s.text(0)]
+			owner[n], whole[n] = index[s.text(0)], s.int(2) != 0
 		}
 		return nil
 	})
-	st.owner = owner
+	for n := range owner {
+		whole[n] = whole[n] || owner[n] == 0
+	}
+	st.owner, st.whole = owner, whole
 	return err
 }
 
-// reader reads a database's pages as its own open transaction sees them.
+// reader reads a copy's pages as its own open transaction sees them.
 type reader struct {
 	c     *conn
 	size  int
 	pages int
-	log   bool // a write-ahead log is in use
-	file  *os.File
-	chunk []byte
-	first int // page in chunk
+	log   bool // a write-ahead log is in use: the file alone is not the truth
+	b     []byte
 }
 
 // pagesOf opens the pages of the copy; a transaction has to be open. The file
-// stays open as long as the connection: closing any descriptor of a file ends
-// the locks that SQLite holds on it in this process (POSIX advisory locks).
+// stays open as long as the connections: closing any descriptor of a file
+// ends the locks that SQLite holds on it in this process (POSIX advisory
+// locks).
 func (d *database) pagesOf(c *conn) (*reader, error) {
 	size, err := c.number("PRAGMA main.page_size")
 	if err != nil {
@@ -174,37 +182,32 @@ func (d *database) pagesOf(c *conn) (*reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	if d.raw == nil {
-		if d.raw, err = os.Open(d.path); err != nil {
+	r := &reader{c: c, size: int(size), pages: int(pages), log: hasLog(d.path)}
+	if r.log {
+		return r, nil
+	}
+	if d.raw.file == nil {
+		if err := d.raw.open(d.path); err != nil {
 			return nil, err
 		}
 	}
-	return &reader{c: c, size: int(size), pages: int(pages), log: hasLog(d.path), file: d.raw}, nil
+	if err := d.raw.stretch(r.size * r.pages); err != nil {
+		return nil, err
+	}
+	r.b = d.raw.b
+	return r, nil
 }
 
-const chunkSize = 1 << 20
-
-// page returns page n, counted from 1. It is good until the next call.
-func (r *reader) page(n int) ([]byte, error) {
-	if r.log {
-		var b []byte
-		err := r.c.each("SELECT data FROM sqlite_dbpage WHERE schema = 'main' AND pgno = ?", func(s *stmt) error { b = s.bytes(0); return nil }, n)
-		return b, err
+// page returns page n, counted from 1.
+func (r *reader) page(n int) (b []byte, err error) {
+	if !r.log {
+		return r.b[(n-1)*r.size : n*r.size], nil
 	}
-	have := len(r.chunk) / r.size
-	if n < r.first || n >= r.first+have {
-		want := min(max(chunkSize/r.size, 1), r.pages-n+1) * r.size
-		if cap(r.chunk) < want {
-			r.chunk = make([]byte, want)
-		}
-		r.chunk = r.chunk[:want]
-		if _, err := r.file.ReadAt(r.chunk, int64(n-1)*int64(r.size)); err != nil {
-			return nil, fmt.Errorf("reading page %d: %w", n, err)
-		}
-		r.first = n
+	err = r.c.each("SELECT data FROM sqlite_dbpage WHERE schema = 'main' AND pgno = ?", func(s *stmt) error { b = s.bytes(0); return nil }, n)
+	if err == nil && len(b) != r.size {
+		err = fmt.Errorf("page %d cannot be read", n)
 	}
-	at := (n - r.first) * r.size
-	return r.chunk[at : at+r.size], nil
+	return b, err
 }
 
 // difference is what comparing the pages of a copy with those of its start
@@ -229,26 +232,15 @@ func (d *database) differences(c *conn, st *start) (*difference, error) {
 		diff.unknown = true
 		return diff, nil
 	}
-	buffer := make([]byte, min(chunkSize/st.size*st.size, st.pages*st.size))
-	per := len(buffer) / st.size
-	for first := 1; first <= min(st.pages, r.pages); first += per {
-		n := min(per, st.pages-first+1)
-		if _, err := st.file.ReadAt(buffer[:n*st.size], int64(first-1)*int64(st.size)); err != nil {
-			return nil, fmt.Errorf("reading the start state: %w", err)
-		}
-		for i := range min(n, r.pages-first+1) {
-			now, err := r.page(first + i)
-			if err != nil {
-				return nil, err
-			}
-			diff.compare(first+i, buffer[i*st.size:(i+1)*st.size], now)
-		}
-	}
-	if len(diff.pages) == 0 && r.pages >= st.pages {
-		return diff, nil
-	}
 	if err := st.own(); err != nil {
 		return nil, err
+	}
+	for n := 1; n <= min(st.pages, r.pages); n++ {
+		now, err := r.page(n)
+		if err != nil {
+			return nil, err
+		}
+		diff.compare(n, st.page(n), now, st.whole[n])
 	}
 	for _, n := range diff.pages {
 		if t := st.trees[st.owner[n]].table; t != "" {
@@ -263,28 +255,44 @@ func (d *database) differences(c *conn, st *start) (*difference, error) {
 	return diff, nil
 }
 
-func (diff *difference) compare(n int, then, now []byte) {
-	if bytes.Equal(then, now) {
-		return
-	}
+func (diff *difference) compare(n int, then, now []byte, whole bool) {
+	header := 0
 	if n == 1 {
+		header = headerSize
 		for _, at := range []int{atUserVersion, atApplication} {
 			diff.header = diff.header || !bytes.Equal(then[at:at+4], now[at:at+4])
 		}
-		if bytes.Equal(then[headerSize:], now[headerSize:]) {
-			return
-		}
 	}
-	if emptyLeaf(then) && emptyLeaf(now) && then[0] == now[0] {
+	if whole && bytes.Equal(then, now) || !whole && sameNode(then, now, header) {
 		return
 	}
 	diff.pages = append(diff.pages, n)
 }
 
-// emptyLeaf reports whether a page is the leaf of a tree and holds no cell;
-// its other bytes then mean nothing ("B-tree Pages", section 1.6).
-func emptyLeaf(page []byte) bool {
-	return (page[0] == 0x0d || page[0] == 0x0a) && page[3] == 0 && page[4] == 0
+// sameNode compares what counts of two pages of a tree: header, cell pointers
+// and cells. What lies between pointers and cells means nothing, and a leaf
+// without cells is empty whatever else it holds ("B-tree Pages", section 1.6).
+func sameNode(then, now []byte, header int) bool {
+	if then[header] != now[header] {
+		return false
+	}
+	cells := int(then[header+3])<<8 | int(then[header+4])
+	pointers := header + 12
+	if leaf := then[header]&8 != 0; leaf {
+		if cells == 0 && now[header+3] == 0 && now[header+4] == 0 {
+			return true
+		}
+		pointers = header + 8
+	}
+	end := min(pointers+2*cells, len(then))
+	if !bytes.Equal(then[header:end], now[header:end]) {
+		return false
+	}
+	content := int(then[header+5])<<8 | int(then[header+6])
+	if content < end { // 0 stands for 65536; anything else is no such page
+		content = end
+	}
+	return bytes.Equal(then[content:], now[content:])
 }
 
 // putPages writes the start state's pages over those that differ and gives
@@ -301,12 +309,10 @@ func (d *database) putPages(c *conn, st *start, diff *difference, newSchema bool
 	for n := r.pages + 1; n <= st.pages; n++ {
 		todo = append(todo, n)
 	}
-	page := make([]byte, st.size)
 	for _, n := range todo {
-		if _, err := st.file.ReadAt(page, int64(n-1)*int64(st.size)); err != nil {
-			return 0, fmt.Errorf("reading the start state: %w", err)
-		}
+		page := st.page(n)
 		if n == 1 {
+			page = bytes.Clone(page)
 			r.log = true // what this transaction sees, whatever it has written
 			now, err := r.page(n)
 			if err != nil {

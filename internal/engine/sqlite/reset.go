@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -30,11 +31,6 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 		return nil, err
 	case same:
 		return &engine.Report{Baseline: r.Baseline}, nil
-	}
-	if r.Begin != nil {
-		if err := r.Begin(); err != nil {
-			return nil, err
-		}
 	}
 	st, err := d.begin(r.Start)
 	if err != nil {
@@ -112,10 +108,9 @@ func (d *database) attempt(ctx context.Context, st *start, r engine.Reset, rows 
 	if _, err = c.do("COMMIT"); err != nil {
 		return nil, err
 	}
-	report.Baseline = d.markQuietly(c, seen)
+	report.Baseline = d.markQuietly(c, seen, r.Baseline)
 	if !rows {
-		c.close()
-		d.c = nil
+		d.forgetPages(report.Schema)
 	}
 	return report, nil
 }
@@ -233,11 +228,7 @@ func putTable(c *conn, st *start, name string) (engine.TableReport, error) {
 	if err != nil {
 		return r, err
 	}
-	full, err := c.number("SELECT EXISTS (SELECT 1 FROM start." + q + ")")
-	if err != nil {
-		return r, err
-	}
-	if full == 0 {
+	if t.empty {
 		r.Removed, err = c.do("DELETE FROM main." + q)
 		return r, err
 	}
@@ -314,10 +305,19 @@ func (d *database) replace(ctx context.Context, r engine.Reset, why string) (*en
 	return &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Baseline: e.Facts.Baseline}, nil
 }
 
+// forgetPages makes the connection that wrote pages forget what it knew of
+// them.
+func (d *database) forgetPages(newSchema bool) {
+	if _, err := d.c.do("PRAGMA shrink_memory"); err != nil || newSchema {
+		d.c.close()
+		d.c = nil
+	}
+}
+
 // markQuietly marks the file as it is now, unless somebody wrote to it since
 // this connection saw data version seen: then there is no mark, and the next
 // reset looks at the pages.
-func (d *database) markQuietly(c *conn, seen int64) []byte {
+func (d *database) markQuietly(c *conn, seen int64, again json.RawMessage) json.RawMessage {
 	c.setWait(0)
 	defer c.setWait(d.wait)
 	if hasLog(d.path) {
@@ -332,7 +332,7 @@ func (d *database) markQuietly(c *conn, seen int64) []byte {
 	if now, err := c.number("PRAGMA data_version"); err != nil || now != seen {
 		return nil
 	}
-	base, err := mark(d.path)
+	base, err := mark(d.path, again)
 	if err != nil {
 		return nil
 	}

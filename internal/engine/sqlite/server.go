@@ -227,7 +227,7 @@ func modeOf(id string) os.FileMode {
 
 // place gives a finished file its name and its facts, in one visible step.
 func (s *server) place(work, to string, facts engine.Facts) error {
-	base, err := mark(work)
+	base, err := mark(work, nil)
 	if err == nil {
 		facts.Baseline = base
 		err = s.write(to, facts)
@@ -432,18 +432,12 @@ func copyFile(ctx context.Context, from, to string, mode os.FileMode) (*os.File,
 	if cloned(out, in) {
 		return out, nil
 	}
-	buffer := make([]byte, 256<<10)
+	// In pieces, so that a user's Ctrl-C does not wait for a large one; each
+	// is copied inside the kernel where the system can.
 	for ctx.Err() == nil {
-		n, err := in.Read(buffer)
-		if n > 0 {
-			if _, err := out.Write(buffer[:n]); err != nil {
-				return out, err
-			}
-		}
-		if err == io.EOF {
+		if _, err := io.CopyN(out, in, 64<<20); err == io.EOF {
 			return out, nil
-		}
-		if err != nil {
+		} else if err != nil {
 			return out, err
 		}
 	}

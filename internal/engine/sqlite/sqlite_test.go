@@ -212,7 +212,7 @@ func TestWitness(t *testing.T) {
 		require.NoError(t, err)
 		defer c.close()
 		for i := range 200 {
-			base, err := mark(s.file(copied))
+			base, err := mark(s.file(copied), nil)
 			require.NoError(t, err)
 			_, err = c.number("SELECT count(*) FROM hive")
 			require.NoError(t, err)

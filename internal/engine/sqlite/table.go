@@ -11,6 +11,7 @@ type table struct {
 	name    string
 	columns []string // that hold values of their own: no generated ones
 	key     []string // what tells rows apart: a name of the row id, or the primary key
+	empty   bool     // it has no rows
 	rowid   string   // a name of the row id that no column bears, "" where there is none
 }
 
@@ -61,13 +62,19 @@ func (st *start) table(name string) (*table, error) {
 		return t, nil
 	}
 	t, err := describe(st.c, "main", name)
-	if err == nil && t == nil {
-		err = fmt.Errorf("it is not in the start state")
+	if err != nil {
+		return nil, err
 	}
-	if err == nil {
-		st.tables[name] = t
+	if t == nil {
+		return nil, fmt.Errorf("it is not in the start state")
 	}
-	return t, err
+	rows, err := st.c.number("SELECT EXISTS (SELECT 1 FROM " + quote(name) + ")")
+	if err != nil {
+		return nil, err
+	}
+	t.empty = rows == 0
+	st.tables[name] = t
+	return t, nil
 }
 
 // same is the condition that two rows have the same key.

@@ -16,21 +16,25 @@ import (
 // clock. In a write-ahead log writes go to the log first: a log with
 // something in it counts as a write.
 type witness struct {
-	Size  int64  `json:"size"`
 	Mtime int64  `json:"mtime"` // nanoseconds since 1970
 	Inode uint64 `json:"inode"`
 }
 
-// mark marks a file. The caller sees to it that nobody writes meanwhile.
-func mark(path string) (json.RawMessage, error) {
+// mark marks a file, anew or with the mark that it had before. The caller
+// sees to it that nobody writes meanwhile.
+func mark(path string, again json.RawMessage) (json.RawMessage, error) {
 	at := time.Now().Add(-time.Hour - time.Duration(rand.Int64N(int64(time.Hour)))).UnixNano()
+	var old witness
+	if again != nil && json.Unmarshal(again, &old) == nil {
+		at = old.Mtime
+	}
 	keep := unix.Timespec{Nsec: unix.UTIME_OMIT}
 	if err := unix.UtimesNanoAt(unix.AT_FDCWD, path, []unix.Timespec{keep, unix.NsecToTimespec(at)}, 0); err != nil {
 		return nil, &os.PathError{Op: "mark", Path: path, Err: err}
 	}
 	w, err := look(path)
-	if err != nil {
-		return nil, err
+	if err != nil || again != nil && w == old {
+		return again, err
 	}
 	return json.Marshal(w)
 }
@@ -40,7 +44,7 @@ func look(path string) (w witness, err error) {
 	if err := unix.Stat(path, &st); err != nil {
 		return w, &os.PathError{Op: "stat", Path: path, Err: err}
 	}
-	return witness{Size: st.Size, Mtime: st.Mtim.Nano(), Inode: st.Ino}, nil
+	return witness{Mtime: st.Mtim.Nano(), Inode: st.Ino}, nil
 }
 
 // untouched reports whether nobody has written to a file since it was marked.
