@@ -273,7 +273,7 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 	ways := map[engine.Way]time.Duration{}
 	var base time.Duration
 	for _, way := range []engine.Way{engine.Truncation, engine.Snapshot} {
-		ways[way], err = median(101, func() (time.Duration, error) {
+		ways[way], err = median(1001, func() (time.Duration, error) {
 			if err := touch(); err != nil {
 				return 0, err
 			}
@@ -283,7 +283,7 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 			return err
 		}
 	}
-	base, err = median(101, func() (time.Duration, error) {
+	base, err = median(1001, func() (time.Duration, error) {
 		if err := touch(); err != nil {
 			return 0, err
 		}
@@ -309,13 +309,13 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 	if _, err := opened.Do(ctx, reset.Options{}); err != nil {
 		return err
 	}
-	got, err := median(101, func() (time.Duration, error) {
+	got, err := median(1001, func() (time.Duration, error) {
 		return timed(func() error { _, err := opened.Do(ctx, reset.Options{}); return err })
 	})
 	if err != nil {
 		return err
 	}
-	one, err := median(101, func() (time.Duration, error) {
+	one, err := median(1001, func() (time.Duration, error) {
 		return timed(func() error { _, err := client.ExecContext(ctx, "SELECT 1"); return err })
 	})
 	if err != nil {

@@ -86,9 +86,9 @@ func (a *app) server(ctx context.Context, shelf copies.Shelf, everyone bool) (se
 		}
 		switch e.Kind {
 		case engine.Template:
-			t := templateReport{ID: e.ID, Database: f.Database, Steps: len(f.Steps), Size: e.Size, Made: f.Made, Used: f.Used, Project: f.Scope.Project}
-			if t.Steps > 0 {
-				t.LastStep = f.Steps[t.Steps-1].Name
+			t := templateReport{ID: e.ID, Database: f.Database, Steps: f.Layer, Size: e.Size, Made: f.Made, Used: f.Used, Project: f.Scope.Project}
+			if n := len(f.Steps); n > 0 {
+				t.LastStep = f.Steps[n-1].Name
 			}
 			r.Templates = append(r.Templates, t)
 		case engine.Copy:

@@ -142,8 +142,15 @@ func (s Shelf) copy(ctx context.Context, r Request, from engine.Entry) (engine.E
 	}
 	facts := engine.Facts{
 		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope,
-		Fingerprint: from.Facts.Fingerprint, Steps: from.Facts.Steps, Owner: r.Owner, Made: time.Now().UTC().Truncate(time.Millisecond),
+		Fingerprint: from.Facts.Fingerprint, Layer: r.Layer, Owner: r.Owner, Made: time.Now().UTC().Truncate(time.Millisecond),
 		Start: from.ID,
+	}
+	for i, step := range r.Plan.Steps[:r.Layer] {
+		fact := engine.StepFact{Name: step.Name, Hash: step.Hash}
+		if last := from.Facts.Steps; i >= r.Layer-len(last) {
+			fact = last[i-r.Layer+len(last)]
+		}
+		facts.Steps = append(facts.Steps, fact)
 	}
 	if err := s.Server.Copy(ctx, from.ID, id, facts); err != nil {
 		return engine.Entry{}, err

@@ -58,7 +58,8 @@ type Facts struct {
 	Name        string          `json:"name,omitempty"` // a copy's or a snapshot's
 	Scope       Scope           `json:"scope"`
 	Fingerprint string          `json:"fingerprint"`     // of the layer
-	Steps       []StepFact      `json:"steps,omitempty"` // that led to it, in order
+	Layer       int             `json:"layer"`           // how many steps led to it
+	Steps       []StepFact      `json:"steps,omitempty"` // all of them in order; a layer kept below a head names its last ones only
 	Owner       Owner           `json:"owner"`
 	Made        time.Time       `json:"made"`
 	Used        time.Time       `json:"used,omitzero"`       // when a template was last copied
@@ -69,6 +70,10 @@ type Facts struct {
 	Resetting   bool            `json:"resetting,omitempty"` // a reset was begun and not finished
 	Failed      bool            `json:"failed,omitempty"`    // kept after a command failed
 }
+
+// Sound reports whether facts can be what a Hemzo wrote: somebody may have
+// edited them.
+func (f Facts) Sound() bool { return f.Format > 0 && f.Layer >= len(f.Steps) }
 
 // StepFact is a step that has been applied.
 type StepFact struct {

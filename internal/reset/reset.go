@@ -97,11 +97,13 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 		if len(done.Kept) > 0 {
 			at = but(r.Start, r.Keep)
 		}
-		same := !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) && len(f.Steps) == len(o.start.Facts.Steps)
+		same := !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) && f.Layer == o.start.Facts.Layer
 		if !same {
 			err = o.note(ctx, func(f *engine.Facts) {
 				f.Resetting, f.Baseline, f.At = false, done.Baseline, at
-				f.Steps = o.start.Facts.Steps // advance may have added to them
+				if f.Layer > o.start.Facts.Layer { // advance has added to them
+					f.Layer, f.Steps = o.start.Facts.Layer, f.Steps[:o.start.Facts.Layer]
+				}
 			})
 		}
 	}
@@ -168,7 +170,7 @@ func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string,
 	f := e.Facts
 	err = d.Keep(ctx, id, engine.Facts{
 		Format: engine.Format, Database: f.Database, Engine: f.Engine, Name: name, Scope: f.Scope,
-		Fingerprint: f.Fingerprint, Steps: f.Steps, Made: time.Now().UTC().Truncate(time.Millisecond), Of: e.ID,
+		Fingerprint: f.Fingerprint, Layer: f.Layer, Steps: f.Steps, Made: time.Now().UTC().Truncate(time.Millisecond), Of: e.ID,
 	})
 	if err != nil {
 		return engine.Entry{}, err

@@ -73,7 +73,7 @@ func (p *Plan) ready(ctx context.Context, s engine.Server, layer int, progress f
 	if err != nil {
 		return e, false, err
 	}
-	if !whole || e.Facts.Fingerprint != p.Layers[layer] {
+	if !whole || e.Facts.Fingerprint != p.Layers[layer] || e.Facts.Layer != layer {
 		progress(Event{Damaged: id})
 		return e, false, s.Drop(ctx, id)
 	}
@@ -92,6 +92,7 @@ type builder struct {
 	open  engine.Database // the work, between steps that need it open
 	done  []engine.StepFact
 	kept  int64 // bytes of the layers kept by this build
+	below int   // the layer that was kept last
 }
 
 func (b *builder) build(ctx context.Context) (result *Result, err error) {
@@ -149,16 +150,26 @@ func (b *builder) begin(ctx context.Context) (int, error) {
 		if errors.Is(err, engine.ErrNotFound) {
 			continue // swept away since
 		}
-		b.done = append(b.done, e.Facts.Steps...)
+		b.done, b.below = b.known(e), i
 		return i, err
 	}
 	return 0, b.server.Create(ctx, b.work, Spec(b.Database), work)
 }
 
+// known returns the facts of the steps up to a template, also where it names
+// the last of them only.
+func (b *builder) known(e engine.Entry) []engine.StepFact {
+	steps := make([]engine.StepFact, 0, b.layer)
+	for _, s := range b.Steps[:e.Facts.Layer-len(e.Facts.Steps)] {
+		steps = append(steps, engine.StepFact{Name: s.Name, Hash: s.Hash})
+	}
+	return append(steps, e.Facts.Steps...)
+}
+
 func (b *builder) facts(layer int) engine.Facts {
 	return engine.Facts{
 		Format: engine.Format, Database: b.Database.Name, Engine: b.Engine.Name(), Scope: b.Scope,
-		Fingerprint: b.Layers[layer], Steps: b.done[:layer], Made: now(), Used: now(),
+		Fingerprint: b.Layers[layer], Layer: layer, Steps: b.done[:layer], Made: now(), Used: now(),
 	}
 }
 
@@ -274,9 +285,12 @@ func (b *builder) keep(ctx context.Context, i int) error {
 	if err := b.close(); err != nil {
 		return err
 	}
-	if err := b.server.Copy(ctx, b.work, id, b.facts(i)); err != nil {
+	facts := b.facts(i)
+	facts.Steps = facts.Steps[b.below:]
+	if err := b.server.Copy(ctx, b.work, id, facts); err != nil {
 		return err
 	}
+	b.below = i
 	e, err := b.server.Find(ctx, id)
 	b.kept += e.Size
 	return err

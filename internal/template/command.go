@@ -73,7 +73,7 @@ func (b *builder) older(ctx context.Context, i int) error {
 	}
 	var best engine.Entry
 	for _, e := range all {
-		if e.Kind != engine.Template || len(e.Facts.Steps) != i+1 || e.Newer || e.Bad || !b.continues(e.Facts.Steps, i) {
+		if e.Kind != engine.Template || e.Facts.Layer != i+1 || len(e.Facts.Steps) != i+1 || e.Newer || e.Bad || !b.continues(e.Facts.Steps, i) {
 			continue
 		}
 		if whole, err := b.server.Whole(ctx, e); err != nil || !whole {

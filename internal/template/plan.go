@@ -123,10 +123,10 @@ func (p *Plan) Look(ctx context.Context, s engine.Server) ([]State, error) {
 		}
 		whole[e.Facts.Fingerprint] = ok
 		for _, f := range e.Facts.Steps {
-			took[f.Hash] = f.Took
+			took[f.Hash] = max(took[f.Hash], f.Took)
 		}
 		f := e.Facts
-		if f.Database == p.Database.Name && f.Scope.Project == p.Scope.Project &&
+		if len(f.Steps) == f.Layer && f.Database == p.Database.Name && f.Scope.Project == p.Scope.Project &&
 			(f.Made.After(last.Facts.Made) || f.Made.Equal(last.Facts.Made) && len(f.Steps) > len(last.Facts.Steps)) {
 			last = e
 		}

@@ -19,20 +19,18 @@ func (m *mapping) open(path string) (err error) {
 	return err
 }
 
-// stretch makes the mapping as long as the file's pages are. Nobody may make
-// the file shorter while the bytes are read: the caller holds a lock on it.
-func (m *mapping) stretch(length int) error {
-	if len(m.b) == length {
-		return nil
-	}
-	m.unmap()
+// refresh makes the mapping as long as the file is now. Nobody may make the
+// file shorter while the bytes are read: the caller holds a lock on it.
+func (m *mapping) refresh() error {
 	info, err := m.file.Stat()
 	if err != nil {
 		return fmt.Errorf("mapping a file: %w", err)
 	}
-	if info.Size() < int64(length) {
-		return fmt.Errorf("%s is shorter than its pages are", m.file.Name())
+	length := int(info.Size())
+	if len(m.b) == length {
+		return nil
 	}
+	m.unmap()
 	if length == 0 {
 		return nil
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime/debug"
 	"slices"
 	"strings"
 
@@ -23,6 +24,8 @@ type start struct {
 	whole  []bool   // of each page from 1: it is no page of a tree's nodes
 	trees  []tree   // from 1
 	tables map[string]*table
+
+	counters map[string]counter // nil until asked for
 }
 
 // tree is one b-tree: a table or an index.
@@ -34,6 +37,7 @@ type tree struct {
 // The header of an SQLite file; "Database File Format", section 1.3.
 const (
 	headerSize    = 100
+	atPageSize    = 16 // 2 bytes; 1 stands for 65536
 	atVersions    = 18 // 2 bytes: rollback journal or write-ahead log
 	atSchema      = 40 // 4 bytes: the schema cookie
 	atUserVersion = 60
@@ -118,7 +122,13 @@ func (st *start) read() error {
 		return err
 	}
 	st.size, st.pages = int(size), int(pages)
-	return st.bytes.stretch(st.size * st.pages)
+	if err := st.bytes.refresh(); err != nil {
+		return err
+	}
+	if len(st.bytes.b) < st.size*st.pages {
+		return fmt.Errorf("%s is shorter than its pages are", st.id)
+	}
+	return nil
 }
 
 func (st *start) page(n int) []byte { return st.bytes.b[(n-1)*st.size : n*st.size] }
@@ -174,28 +184,35 @@ type reader struct {
 // ends the locks that SQLite holds on it in this process (POSIX advisory
 // locks).
 func (d *database) pagesOf(c *conn) (*reader, error) {
-	size, err := c.number("PRAGMA main.page_size")
-	if err != nil {
-		return nil, err
-	}
-	pages, err := c.number("PRAGMA main.page_count")
-	if err != nil {
-		return nil, err
-	}
-	r := &reader{c: c, size: int(size), pages: int(pages), log: hasLog(d.path)}
-	if r.log {
-		return r, nil
+	if hasLog(d.path) {
+		size, err := c.number("PRAGMA main.page_size")
+		if err != nil {
+			return nil, err
+		}
+		pages, err := c.number("PRAGMA main.page_count")
+		return &reader{c: c, size: int(size), pages: int(pages), log: true}, err
 	}
 	if d.raw.file == nil {
 		if err := d.raw.open(d.path); err != nil {
 			return nil, err
 		}
 	}
-	if err := d.raw.stretch(r.size * r.pages); err != nil {
+	if err := d.raw.refresh(); err != nil {
 		return nil, err
 	}
-	r.b = d.raw.b
-	return r, nil
+	b := d.raw.b
+	if len(b) < headerSize {
+		return nil, fmt.Errorf("the file is no database: it has %d bytes", len(b))
+	}
+	size := int(b[atPageSize])<<8 | int(b[atPageSize+1])
+	if size == 1 {
+		size = 65536
+	}
+	if size < 512 {
+		return nil, fmt.Errorf("the file is no database: its pages have %d bytes", size)
+	}
+	// As many pages as the file is long: no transaction is under way.
+	return &reader{c: c, size: size, pages: len(b) / size, b: b}, nil
 }
 
 // page returns page n, counted from 1.
@@ -222,12 +239,19 @@ type difference struct {
 // differences compares a copy with its start state, page by page. It is exact
 // for tables: every change to a tree changes a page that the tree had, for a
 // tree whose pages are all as they were is the same tree.
-func (d *database) differences(c *conn, st *start) (*difference, error) {
+func (d *database) differences(c *conn, st *start) (diff *difference, err error) {
+	// Somebody who cuts a file short by hand takes mapped bytes away.
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() {
+		if fault := recover(); fault != nil {
+			err = fmt.Errorf("the file was cut short while it was read: %v", fault)
+		}
+	}()
 	r, err := d.pagesOf(c)
 	if err != nil {
 		return nil, err
 	}
-	diff := &difference{tables: map[string]bool{}}
+	diff = &difference{tables: map[string]bool{}}
 	if r.size != st.size {
 		diff.unknown = true
 		return diff, nil
@@ -313,7 +337,6 @@ func (d *database) putPages(c *conn, st *start, diff *difference, newSchema bool
 		page := st.page(n)
 		if n == 1 {
 			page = bytes.Clone(page)
-			r.log = true // what this transaction sees, whatever it has written
 			now, err := r.page(n)
 			if err != nil {
 				return 0, err

@@ -140,27 +140,23 @@ func (d *database) putWhole(c *conn, st *start, diff *difference, keep []string,
 
 // movedSequences counts the counters that differ.
 func movedSequences(c *conn, st *start) (int, error) {
-	seen := map[string]int{}
-	for _, c := range []*conn{c, st.c} {
+	var all [2]map[string]counter
+	for i, c := range []*conn{c, st.c} {
 		there, err := c.number("SELECT count(*) FROM main.sqlite_schema WHERE name = 'sqlite_sequence'")
 		if err != nil || there == 0 {
 			return 0, err
 		}
-		err = c.each("SELECT name, seq FROM main.sqlite_sequence", func(s *stmt) error {
-			seen[s.text(0)+"\x00"+s.text(1)]++
-			return nil
-		})
-		if err != nil {
+		if all[i], err = counters(c); err != nil {
 			return 0, err
 		}
 	}
-	names := map[string]bool{}
-	for key, n := range seen {
-		if name, _, _ := strings.Cut(key, "\x00"); n == 1 {
-			names[name] = true
+	moved := 0
+	for name, is := range all[0] {
+		if was, there := all[1][name]; !there || was.value != is.value {
+			moved++
 		}
 	}
-	return len(names), nil
+	return moved, nil
 }
 
 // schemaDiffers compares the schema rows. Where a tree begins counts too: a
@@ -198,7 +194,7 @@ func (d *database) putRows(c *conn, st *start, diff *difference, keep []string, 
 			report.Kept = append(report.Kept, name)
 			continue
 		case name == "sqlite_sequence":
-			if err := putSequences(c, keep, report); err != nil {
+			if err := putSequences(c, st, keep, report); err != nil {
 				return err
 			}
 			continue
@@ -244,24 +240,54 @@ func putTable(c *conn, st *start, name string) (engine.TableReport, error) {
 	return r, err
 }
 
-// putSequences puts back the counters of AUTOINCREMENT columns.
-func putSequences(c *conn, keep []string, report *engine.Report) error {
-	not := "1"
-	if len(keep) > 0 {
-		quoted := make([]string, len(keep))
-		for i, k := range keep {
-			quoted[i] = "'" + strings.ReplaceAll(strings.ToLower(k), "'", "''") + "'"
+// counter is one row of sqlite_sequence.
+type counter struct {
+	rowid int64
+	value any
+}
+
+// counters reads the counters of AUTOINCREMENT columns.
+func counters(c *conn) (map[string]counter, error) {
+	all := map[string]counter{}
+	err := c.each("SELECT name, rowid, seq FROM main.sqlite_sequence", func(s *stmt) error {
+		all[s.text(0)] = counter{s.int(1), s.value(2)}
+		return nil
+	})
+	return all, err
+}
+
+// putSequences puts back the counters that differ.
+func putSequences(c *conn, st *start, keep []string, report *engine.Report) error {
+	if st.counters == nil {
+		var err error
+		if st.counters, err = counters(st.c); err != nil {
+			return err
 		}
-		not = "lower(name) NOT IN (" + strings.Join(quoted, ", ") + ")"
 	}
-	removed, err := c.do("DELETE FROM main.sqlite_sequence WHERE " + not + " AND (name, seq) NOT IN (SELECT name, seq FROM start.sqlite_sequence)")
+	now, err := counters(c)
 	if err != nil {
 		return err
 	}
-	_, err = c.do("INSERT INTO main.sqlite_sequence (rowid, name, seq) SELECT rowid, name, seq FROM start.sqlite_sequence AS was WHERE " + not +
-		" AND name NOT IN (SELECT name FROM main.sqlite_sequence)")
-	report.Sequences = int(removed)
-	return err
+	for name, is := range now {
+		was, there := st.counters[name]
+		if kept(keep, name) || there && was == is {
+			continue
+		}
+		report.Sequences++
+		if _, err := c.do("DELETE FROM main.sqlite_sequence WHERE rowid = ?", is.rowid); err != nil {
+			return err
+		}
+		delete(now, name)
+	}
+	for name, was := range st.counters {
+		if _, there := now[name]; there || kept(keep, name) {
+			continue
+		}
+		if _, err := c.do("INSERT INTO main.sqlite_sequence (rowid, name, seq) VALUES (?, ?, ?)", was.rowid, name, was.value); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func putHeader(c *conn, st *start) error {
@@ -325,7 +351,9 @@ func (d *database) markQuietly(c *conn, seen int64, again json.RawMessage) json.
 			return nil
 		}
 	}
-	if _, err := c.do("BEGIN IMMEDIATE"); err != nil {
+	// While this transaction reads, nobody can write to the file itself: the
+	// data version is that of the marked file.
+	if _, err := c.do("BEGIN"); err != nil {
 		return nil
 	}
 	defer c.rollback()

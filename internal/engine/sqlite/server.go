@@ -82,7 +82,7 @@ func (s *server) Find(_ context.Context, id string) (engine.Entry, error) {
 		return engine.Entry{}, fmt.Errorf("reading the facts of %s: %w", id, err)
 	}
 	e := engine.Entry{ID: id, Kind: kind}
-	e.Bad = json.Unmarshal(b, &e.Facts) != nil || e.Facts.Format == 0
+	e.Bad = json.Unmarshal(b, &e.Facts) != nil || !e.Facts.Sound()
 	e.Newer = e.Facts.Format > engine.Format
 	info, err := os.Stat(s.file(id))
 	switch {

@@ -152,6 +152,10 @@ func TestResetIsExact(t *testing.T) {
 			want := content(t, s.file(template))
 			require.Equal(t, want, content(t, s.file(copied)))
 			base := e.Facts.Baseline
+			// So does the one that resets, as in a long-lived process.
+			long, err := s.Open(context.Background(), copied, engine.Session{Wait: time.Second})
+			require.NoError(t, err)
+			t.Cleanup(func() { long.Close() })
 			// Another connection stays open all the while.
 			other, err := connect(s.file(copied), readWrite, time.Second)
 			require.NoError(t, err)
@@ -165,7 +169,8 @@ func TestResetIsExact(t *testing.T) {
 						_, err := other.number("SELECT count(*) FROM hive")
 						require.NoError(t, err)
 						run(t, s.file(copied), work)
-						report := reset(t, s, copied, engine.Reset{Way: way, Start: template, Baseline: base})
+						report, err := long.Reset(context.Background(), engine.Reset{Way: way, Start: template, Baseline: base})
+						require.NoError(t, err)
 						base = report.Baseline
 						assert.Equal(t, want, content(t, s.file(copied)))
 						assert.Equal(t, name == "bigger page", report.Reconnect, report.Why)

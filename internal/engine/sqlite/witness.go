@@ -32,9 +32,12 @@ func mark(path string, again json.RawMessage) (json.RawMessage, error) {
 	if err := unix.UtimesNanoAt(unix.AT_FDCWD, path, []unix.Timespec{keep, unix.NsecToTimespec(at)}, 0); err != nil {
 		return nil, &os.PathError{Op: "mark", Path: path, Err: err}
 	}
+	if old.Mtime != 0 {
+		return again, nil
+	}
 	w, err := look(path)
-	if err != nil || again != nil && w == old {
-		return again, err
+	if err != nil {
+		return nil, err
 	}
 	return json.Marshal(w)
 }
