@@ -44,7 +44,7 @@ func (p paint) bad(s string) string {
 	return p.colour(lipgloss.AdaptiveColor{Light: "#b3261e", Dark: "#ef8a80"}, s)
 }
 func (p paint) dim(s string) string {
-	return p.colour(lipgloss.AdaptiveColor{Light: "#6b7280", Dark: "#8792a2"}, s)
+	return p.colour(lipgloss.AdaptiveColor{Light: "#6c6c6c", Dark: "#949494"}, s)
 }
 func (p paint) strong(s string) string { return p.r.NewStyle().Bold(true).Render(s) }
 
@@ -144,12 +144,12 @@ func span(d time.Duration) string {
 		return fmt.Sprintf("%d ms", d.Milliseconds())
 	case d < time.Minute:
 		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h", int(d.Hours()))
+	case d.Round(time.Minute) < time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	case d.Round(time.Hour) < 48*time.Hour:
+		return fmt.Sprintf("%.0f h", d.Hours())
 	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
+	return fmt.Sprintf("%.0f days", d.Hours()/24)
 }
 
 // ago writes how long ago something was.

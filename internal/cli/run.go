@@ -238,7 +238,10 @@ func (r *runner) finish(ctx context.Context, failed bool) error {
 				f.Failed, f.Owner = true, engine.Owner{Until: time.Now().Add(keptFor).UTC()}
 			})
 			name := c.entry.Facts.Name
-			r.note("kept %s as the command left it, for %s: hemzo changes %s --rows, hemzo sql --on %s, hemzo drop %s", name, span(keptFor), name, name, name)
+			r.note("kept %s as the command left it, for %s; to look at it and to be rid of it:", name, span(keptFor))
+			r.note("  hemzo changes %s --rows", name)
+			r.note("  hemzo sql --on %s", name)
+			r.note("  hemzo drop %s", name)
 			first = errors.Join(first, err)
 			continue
 		}

@@ -245,16 +245,14 @@ func (b *builder) explain(err error, i int) error {
 		return err
 	}
 	told := *f
-	next := fmt.Sprintf("step %d of %d, %s; ", i+1, b.layer, b.Steps[i].Name)
-	if i == 0 {
-		next += "nothing was kept"
-	} else {
-		next += "the layers below it stay ready"
+	where := fmt.Sprintf("this is step %d of %d", i+1, b.layer)
+	if i > 0 {
+		where += ", those below it stay ready"
 	}
-	if told.Next != "" {
-		next = told.Next + " (" + next + ")"
+	if told.Next == "" {
+		told.Next = "mend it and build again"
 	}
-	told.Next = next
+	told.Next += " (" + where + ")"
 	return &told
 }
 
