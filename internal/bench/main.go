@@ -23,6 +23,7 @@ import (
 	"hemzo/internal/place"
 	"hemzo/internal/project"
 	"hemzo/internal/reset"
+	"hemzo/internal/sqltext"
 	"hemzo/internal/template"
 )
 
@@ -93,7 +94,7 @@ func run(program string) error {
 	}
 	b := bench{dir: dir, program: program}
 	fmt.Printf("%-44s %10s   %-34s %10s   %7s   %s\n", "figure", "hemzo", "baseline", "", "ratio", "wanted")
-	for _, f := range []func() error{b.start, b.copies, b.plan} {
+	for _, f := range []func() error{b.start, b.copies, b.plan, b.split} {
 		if err := f(); err != nil {
 			return err
 		}
@@ -323,6 +324,25 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 	}
 	line("reset of an untouched copy, "+name, got, "SELECT 1", one, "<= 0.2 ms", got <= 200*time.Microsecond)
 	return nil
+}
+
+// split measures reading SQL: sixteen times the text, sixteen times the time.
+func (b bench) split() error {
+	one := "CREATE TRIGGER t AFTER INSERT ON hive BEGIN UPDATE hive SET label = CASE WHEN 1 THEN 'a;' END; END;\n-- a comment\n"
+	text := strings.Repeat(one, 16_000_000/len(one))
+	d := sqlite.Engine{}.Dialect()
+	split := func(text string) (time.Duration, error) {
+		return median(11, func() (time.Duration, error) {
+			return timed(func() error { sqltext.Split(d, text); return nil })
+		})
+	}
+	base, err := split(text[:1_000_000])
+	if err != nil {
+		return err
+	}
+	got, err := split(text)
+	line("splitting 16 MB of SQL", got, "splitting 1 MB of it", base, "in proportion: 16 x", got <= 24*base)
+	return err
 }
 
 // plan measures hemzo plan over a thousand migrations.

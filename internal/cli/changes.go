@@ -24,16 +24,7 @@ func (a *app) changesCommand() *cobra.Command {
 		Use:   "changes [COPY]",
 		Short: "What differs from the start state: what a test left behind",
 		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.copyNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
-			f, err := s.find(c.Context(), first(args))
-			if err != nil {
-				return err
-			}
+		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			if !rows {
 				most = 0
 			}
@@ -46,7 +37,7 @@ func (a *app) changesCommand() *cobra.Command {
 			}
 			a.showChanges(f.entry, changes)
 			return nil
-		},
+		}),
 	}
 	c.Flags().BoolVar(&rows, "rows", false, "show the rows too")
 	c.Flags().IntVar(&most, "most", 20, "the most rows of a table to show")

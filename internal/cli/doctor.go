@@ -26,12 +26,7 @@ func (a *app) doctorCommand() *cobra.Command {
 		Use:   "doctor",
 		Short: "What each declared database needs, and whether this machine has it",
 		Args:  cobra.NoArgs,
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
+		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
 			all := append(s.machine(), s.databases(c)...)
 			missing := 0
 			for _, f := range all {
@@ -50,7 +45,7 @@ func (a *app) doctorCommand() *cobra.Command {
 				return fault.New(fault.Lacking, "", "%s missing", count(missing, "thing"))
 			}
 			return nil
-		},
+		}),
 	}
 }
 

@@ -23,12 +23,7 @@ func (a *app) listCommand() *cobra.Command {
 		Use:   "list",
 		Short: "Servers, templates, copies",
 		Args:  cobra.NoArgs,
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
+		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
 			shelves, err := s.shelves(c.Context())
 			if err != nil {
 				return err
@@ -48,7 +43,7 @@ func (a *app) listCommand() *cobra.Command {
 				a.showServer(r, everyone)
 			}
 			return nil
-		},
+		}),
 	}
 	c.Flags().BoolVar(&everyone, "everyone", false, "those of all projects")
 	return c
@@ -73,7 +68,7 @@ type templateReport struct {
 }
 
 func (a *app) server(ctx context.Context, shelf copies.Shelf, everyone bool) (serverReport, error) {
-	r := serverReport{About: shelf.Server.About()}
+	r := serverReport{About: shelf.Server.About(), Templates: []templateReport{}, Copies: []copyReport{}}
 	all, err := shelf.Server.List(ctx)
 	if err != nil {
 		return r, err
@@ -168,16 +163,7 @@ func (a *app) showCommand() *cobra.Command {
 		Use:   "show [COPY]",
 		Short: "One copy, whole",
 		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.copyNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
-			f, err := s.find(c.Context(), first(args))
-			if err != nil {
-				return err
-			}
+		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			r := a.describe(c.Context(), f.shelf, f.entry)
 			if a.json {
 				return a.printJSON(r)
@@ -204,7 +190,7 @@ func (a *app) showCommand() *cobra.Command {
 			}
 			a.print(g, "  ")
 			return nil
-		},
+		}),
 	}
 }
 
@@ -317,12 +303,7 @@ func (a *app) sweepCommand() *cobra.Command {
 --templates it also removes templates that nobody copied for a week (or for
 --unused) and that no copy needs.`,
 		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
+		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
 			if !templates {
 				unused = 0
 			}
@@ -354,7 +335,7 @@ func (a *app) sweepCommand() *cobra.Command {
 				a.say("%s removed, %s", count(len(gone), "thing"), size(bytes))
 			}
 			return nil
-		},
+		}),
 	}
 	c.Flags().BoolVar(&templates, "templates", false, "also templates unused for a while")
 	c.Flags().DurationVar(&unused, "unused", unused, "with --templates: how long unused")

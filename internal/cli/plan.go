@@ -17,12 +17,7 @@ func (a *app) planCommand() *cobra.Command {
 		Use:   "plan [DATABASE]",
 		Short: "The steps in order: ready or to apply, why, and how long each took last time",
 		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.databaseNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
+		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
 			chosen, err := s.project.Choose(args...)
 			if err != nil {
 				return err
@@ -60,7 +55,7 @@ func (a *app) planCommand() *cobra.Command {
 				a.showPlan(p)
 			}
 			return nil
-		},
+		}),
 	}
 	c.Flags().BoolVar(&key, "key", false, "print one line that stands for the sources, without any server: a key for a CI system's cache")
 	return c
@@ -138,12 +133,7 @@ func (a *app) buildCommand() *cobra.Command {
 		Use:               "build [DATABASE...]",
 		Short:             "Make the templates, or find them ready",
 		ValidArgsFunction: a.databaseNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
+		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
 			chosen, err := s.project.Choose(args...)
 			if err != nil {
 				return err
@@ -163,7 +153,7 @@ func (a *app) buildCommand() *cobra.Command {
 				return a.printJSON(done)
 			}
 			return nil
-		},
+		}),
 	}
 }
 

@@ -151,16 +151,7 @@ func (a *app) snapshotCommand() *cobra.Command {
 		Short: "Keep the present state of a copy under a name",
 		Long:  "Snapshot keeps the whole present state of a copy; hemzo reset COPY --to NAME\nreturns to it any number of times. Snapshots go with their copy.",
 		Args:  cobra.ExactArgs(2), ValidArgsFunction: a.copyNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
-			f, err := s.find(c.Context(), args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			e, err := s.snapshot(c.Context(), f, args[1], wait)
 			if err != nil {
 				return err
@@ -172,7 +163,7 @@ func (a *app) snapshotCommand() *cobra.Command {
 				a.say("%s: snapshot %s, %s", f.entry.Facts.Name, e.Facts.Name, size(e.Size))
 			}
 			return nil
-		},
+		}),
 	}
 	waitFlag(c, &wait)
 	return c
@@ -203,16 +194,7 @@ func (a *app) advanceCommand() *cobra.Command {
 lacks: so a migration is tested on data. A reset returns to the state in
 which the copy was taken.`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.copyNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
-			f, err := s.find(c.Context(), args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			if f.database == nil {
 				return fault.New(fault.Usage, "", "the project file declares no database %q any more", f.entry.Facts.Database)
 			}
@@ -240,7 +222,7 @@ which the copy was taken.`,
 				a.note("%s lacks no step up to there", f.entry.Facts.Name)
 			}
 			return nil
-		},
+		}),
 	}
 	c.Flags().StringVar(&flags.until, "until", "", "the last `STEP` to apply (default: all)")
 	waitFlag(c, &flags.wait)

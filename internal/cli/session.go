@@ -46,6 +46,29 @@ func (a *app) begin() (*session, error) {
 	return &session{app: a, project: p, scope: copies.ScopeOf(p.Root), servers: map[string]engine.Server{}}, nil
 }
 
+// inProject is a command's work in a session of its own.
+func (a *app) inProject(work func(c *cobra.Command, s *session, args []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		s, err := a.begin()
+		if err != nil {
+			return err
+		}
+		defer s.close()
+		return work(c, s, args)
+	}
+}
+
+// onCopy is a command's work on the copy that its first argument names.
+func (a *app) onCopy(work func(c *cobra.Command, s *session, f found, args []string) error) func(*cobra.Command, []string) error {
+	return a.inProject(func(c *cobra.Command, s *session, args []string) error {
+		f, err := s.find(c.Context(), first(args))
+		if err != nil {
+			return err
+		}
+		return work(c, s, f, args)
+	})
+}
+
 func (s *session) close() {
 	for _, server := range s.servers {
 		server.Close()

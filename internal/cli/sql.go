@@ -30,12 +30,7 @@ func (a *app) sqlCommand() *cobra.Command {
 prints the rows. On a terminal with neither it asks for statements; one ends
 with a semicolon.`,
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
+		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
 			f, err := s.find(c.Context(), on)
 			if err != nil {
 				return err
@@ -61,7 +56,7 @@ with a semicolon.`,
 				return fmt.Errorf("reading standard input: %w", err)
 			}
 			return out.run(c.Context(), d, string(text))
-		},
+		}),
 	}
 	c.Flags().StringVar(&on, "on", "", "the `COPY` (default: the only one of this project)")
 	c.Flags().BoolVar(&bare, "bare", false, "rows alone, a tab between values")

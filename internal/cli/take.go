@@ -188,7 +188,7 @@ type snapshotReport struct {
 func (a *app) describe(ctx context.Context, shelf copies.Shelf, e engine.Entry) copyReport {
 	f := e.Facts
 	r := copyReport{
-		Name: f.Name, ID: e.ID, Database: f.Database, Engine: f.Engine, Size: e.Size, Steps: len(f.Steps),
+		Snapshots: []snapshotReport{}, Name: f.Name, ID: e.ID, Database: f.Database, Engine: f.Engine, Size: e.Size, Steps: len(f.Steps),
 		Made: f.Made, Owner: ownerText(f.Owner), Alive: shelf.Alive(ctx, f.Owner), Failed: f.Failed, Resetting: f.Resetting,
 		Start: f.Start, Project: f.Scope.Project, Connection: shelf.Server.Connection(e.ID),
 	}

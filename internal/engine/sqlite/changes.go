@@ -13,7 +13,7 @@ import (
 
 // Changes compares the file with its start state, in one read transaction.
 func (d *database) Changes(ctx context.Context, r engine.Compare) (*engine.Changes, error) {
-	changes := &engine.Changes{}
+	changes := &engine.Changes{Tables: []engine.TableChange{}, Sequences: []engine.SequenceChange{}, Schema: []engine.SchemaChange{}}
 	same, err := untouched(d.path, r.Baseline)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, fault.New(fault.Failed, "hemzo reset makes it anew", "the file %s is gone", d.path)
@@ -173,6 +173,7 @@ func addedTable(c *conn, name string, rows int, out *engine.Changes) error {
 }
 
 func schemaChanges(c *conn) (all []engine.SchemaChange, err error) {
+	all = []engine.SchemaChange{}
 	const list = `SELECT CASE WHEN was.name IS NULL THEN 'added' WHEN now.name IS NULL THEN 'removed' ELSE 'altered' END,
 		coalesce(now.type, was.type), coalesce(now.name, was.name)
 		FROM main.sqlite_schema AS now FULL JOIN start.sqlite_schema AS was ON now.type = was.type AND now.name = was.name

@@ -30,7 +30,7 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	case err != nil:
 		return nil, err
 	case same:
-		return &engine.Report{Baseline: r.Baseline}, nil
+		return &engine.Report{Baseline: r.Baseline, Tables: []engine.TableReport{}}, nil
 	}
 	st, err := d.begin(r.Start)
 	if err != nil {
@@ -90,7 +90,7 @@ func (d *database) attempt(ctx context.Context, st *start, r engine.Reset, rows 
 	if diff.unknown {
 		return nil, errOtherPages
 	}
-	report = &engine.Report{Way: engine.Snapshot, Why: why}
+	report = &engine.Report{Way: engine.Snapshot, Why: why, Tables: []engine.TableReport{}}
 	if diff.tables["sqlite_schema"] {
 		if report.Schema, err = schemaDiffers(c, st); err != nil {
 			return nil, err
@@ -328,7 +328,7 @@ func (d *database) replace(ctx context.Context, r engine.Reset, why string) (*en
 	if err != nil {
 		return nil, err
 	}
-	return &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Baseline: e.Facts.Baseline}, nil
+	return &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Tables: []engine.TableReport{}, Baseline: e.Facts.Baseline}, nil
 }
 
 // forgetPages makes the connection that wrote pages forget what it knew of

@@ -28,9 +28,8 @@ func mark(path string, again json.RawMessage) (json.RawMessage, error) {
 	if again != nil && json.Unmarshal(again, &old) == nil {
 		at = old.Mtime
 	}
-	keep := unix.Timespec{Nsec: unix.UTIME_OMIT}
-	if err := unix.UtimesNanoAt(unix.AT_FDCWD, path, []unix.Timespec{keep, unix.NsecToTimespec(at)}, 0); err != nil {
-		return nil, &os.PathError{Op: "mark", Path: path, Err: err}
+	if err := os.Chtimes(path, time.Time{}, time.Unix(0, at)); err != nil {
+		return nil, err
 	}
 	if old.Mtime != 0 {
 		return again, nil
