@@ -7,7 +7,7 @@ COMMIT  ?= $(shell git rev-parse --short HEAD 2>/dev/null || echo unknown)
 LDFLAGS  = -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 STATICCHECK = go run honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo test bench lint screenshots fuzz clean
+.PHONY: build demo test bench lint screenshots fuzz soak clean
 
 build:
 	go build -trimpath -buildvcs=false -ldflags '$(LDFLAGS)' -o bin/hemzo ./cmd/hemzo
@@ -35,6 +35,9 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzSplit -fuzztime 30s ./internal/sqltext
 	go test -run '^$$' -fuzz FuzzTable -fuzztime 30s ./internal/source
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/project
+
+soak:
+	go test -run RandomWork -timeout 60m ./internal/engine/sqlite -rounds 20000
 
 screenshots: build
 	./scripts/screenshots

@@ -1,0 +1,81 @@
+package place
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hemzo/internal/engine/sqlite"
+	"hemzo/internal/fault"
+)
+
+func TestDataFolder(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("HEMZO_MEMORY_DIR", dir)
+	t.Setenv("XDG_RUNTIME_DIR", "")
+	f, err := DataFolder()
+	require.NoError(t, err)
+	info, err := os.Stat(f.Path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	again, err := DataFolder()
+	require.NoError(t, err)
+	assert.Equal(t, f, again, "what was chosen once is found again")
+	if !f.Memory {
+		assert.Contains(t, f.Why, "no memory file system with room")
+		assert.Contains(t, f.Why, dir+" is on disk")
+	}
+}
+
+func TestPrivate(t *testing.T) {
+	dir := t.TempDir()
+	open := filepath.Join(dir, "open")
+	require.NoError(t, os.Mkdir(open, 0o755))
+	require.NoError(t, private(open))
+	info, err := os.Stat(open)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	link := filepath.Join(dir, "link")
+	require.NoError(t, os.Symlink(open, link))
+	assert.Equal(t, fault.Lacking, fault.KindOf(private(link)), "another's link is not followed")
+	assert.ErrorContains(t, private(filepath.Join(dir, "no", "where")), "cannot make")
+}
+
+func TestOnce(t *testing.T) {
+	state := t.TempDir()
+	assert.True(t, once(state, "a"))
+	assert.False(t, once(state, "a"))
+	assert.True(t, once(state, "b"))
+}
+
+func TestAlive(t *testing.T) {
+	self, ok := Running(os.Getpid())
+	require.True(t, ok)
+	assert.True(t, Alive(self))
+	other := self
+	other.Started = "another time"
+	assert.False(t, Alive(other), "a number that another process got since")
+	cmd := exec.Command("sleep", "100")
+	require.NoError(t, cmd.Start())
+	p, ok := Running(cmd.Process.Pid)
+	require.True(t, ok)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait()
+	assert.False(t, Alive(p))
+}
+
+func TestOpenRefuses(t *testing.T) {
+	t.Setenv("HEMZO_MEMORY_DIR", t.TempDir())
+	w := Wanted{Database: "apiary", Where: []string{"container"}}
+	w.Spec.Locale = "C"
+	_, err := Open(context.Background(), sqlite.Engine{}, w)
+	assert.ErrorContains(t, err, `sqlite cannot run in ["container"]`)
+	w.Spec.Locale = "de_DE"
+	_, err = Open(context.Background(), sqlite.Engine{}, w)
+	assert.ErrorContains(t, err, "it has no locales")
+}
