@@ -31,6 +31,11 @@ type Folder struct {
 // else on disk. It is made, readable by its user alone.
 func DataFolder() (Folder, error) {
 	own := "hemzo-" + strconv.Itoa(os.Getuid())
+	if dir := os.Getenv("HEMZO_MEMORY_DIR"); dir != "" {
+		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+			return Folder{}, fault.New(fault.Lacking, "make the folder, or unset HEMZO_MEMORY_DIR", "HEMZO_MEMORY_DIR names no folder: %s", dir)
+		}
+	}
 	var tried []string
 	for _, dir := range []string{os.Getenv("HEMZO_MEMORY_DIR"), os.Getenv("XDG_RUNTIME_DIR"), "/dev/shm", os.TempDir()} {
 		if dir == "" {

@@ -350,23 +350,37 @@ func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) {
 // connection does, brings it forward.
 func (s *server) Watch(_ context.Context, id string) (func() (bool, error), error) {
 	path := s.file(id)
-	if err := os.Chtimes(path, time.Unix(3600, 0), time.Time{}); err != nil {
-		return nil, fmt.Errorf("watching %s: %w", id, err)
-	}
-	state := func() (st unix.Stat_t, err error) {
+	long := time.Unix(3600, 0)
+	back := func() (st unix.Stat_t, err error) {
+		if err := os.Chtimes(path, long, time.Time{}); err != nil {
+			return st, err
+		}
 		err = unix.Stat(path, &st)
 		return st, err
 	}
-	before, err := state()
+	before, err := back()
+	if err == nil {
+		_, err = os.ReadFile(path)
+	}
+	var read unix.Stat_t
+	if err == nil {
+		err = unix.Stat(path, &read)
+	}
+	if err == nil && read.Atim != before.Atim {
+		before, err = back()
+	}
 	if err != nil {
 		return nil, fmt.Errorf("watching %s: %w", id, err)
 	}
+	// Where the file system keeps no times of access nothing can be told, and
+	// nobody is blamed.
+	blind := read.Atim == before.Atim
 	return func() (bool, error) {
-		after, err := state()
-		if err != nil {
+		var after unix.Stat_t
+		if err := unix.Stat(path, &after); err != nil {
 			return false, fmt.Errorf("watching %s: %w", id, err)
 		}
-		return after.Atim != before.Atim || after.Mtim != before.Mtim || after.Size != before.Size || hasLog(path), nil
+		return blind || after.Atim != before.Atim || after.Mtim != before.Mtim || after.Size != before.Size || hasLog(path), nil
 	}, nil
 }
 
