@@ -19,6 +19,16 @@ type Dialect struct {
 	// TriggerBody: CREATE TRIGGER ends at "; END", and its body's own
 	// semicolons do not end it.
 	TriggerBody bool
+	// NestedComments lets /* comments stand in one another.
+	NestedComments bool
+	DollarQuotes   bool // $tag$ ... $tag$
+	EscapeStrings  bool // E'...', in which \ escapes
+	// Routines: a ; inside brackets, or inside the BEGIN ATOMIC body of a
+	// routine, does not end a statement.
+	Routines bool
+	// Dumps: data lines follow COPY ... FROM stdin; up to a line \. alone, and
+	// a line that begins with \ between statements is for the client program.
+	Dumps bool
 }
 
 // Piece is a part of a text: a statement, from its first to its last token
@@ -28,6 +38,8 @@ type Piece struct {
 	Statement  bool
 	Open       string // what was begun and never ended: "string", "name" or "comment"
 	OpenAt     int    // where that began
+	Data       bool   // the data lines of the COPY before it, without the line \.
+	Client     bool   // a line for the client program
 }
 
 // Split cuts text into pieces that, put together, are the text. Its time
@@ -36,6 +48,7 @@ func Split(d Dialect, text string) []Piece {
 	var (
 		pieces []Piece
 		body   triggerBody
+		nest   nesting
 		begin  = -1 // where the present statement began
 		last   int  // where its last token ended
 		done   int  // where the last piece ended
@@ -48,9 +61,26 @@ func Split(d Dialect, text string) []Piece {
 			pieces = append(pieces, Piece{Start: done, End: begin})
 		}
 		pieces = append(pieces, Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt})
-		done, begin, body = last, -1, triggerBody{}
+		done, begin, body, nest = last, -1, triggerBody{}, nesting{}
+	}
+	// aside adds a piece that is no SQL, behind what stands before it.
+	aside := func(start, end int, p Piece) {
+		if start > done {
+			pieces = append(pieces, Piece{Start: done, End: start})
+		}
+		if end > start {
+			p.Start, p.End = start, end
+			pieces = append(pieces, p)
+		}
+		done = end
 	}
 	for at := 0; at < len(text); {
+		if d.Dumps && begin < 0 && text[at] == '\\' {
+			end := lineEnd(text, at)
+			aside(at, end, Piece{Client: true})
+			at = end
+			continue
+		}
 		t := d.next(text, at)
 		at = t.end
 		switch {
@@ -61,8 +91,15 @@ func Split(d Dialect, text string) []Piece {
 				return pieces
 			}
 			continue
-		case t.kind == semicolon && !(d.TriggerBody && body.inside()):
+		case t.kind == semicolon && !(d.TriggerBody && body.inside()) && !(d.Routines && nest.inside()):
+			copies := d.Dumps && begin >= 0 && isCopyIn(d, text[begin:last])
 			flush("", 0)
+			if copies {
+				start := lineEnd(text, at)
+				end, next := dataEnd(text, start)
+				aside(start, end, Piece{Data: true})
+				at = next
+			}
 			continue
 		}
 		if begin < 0 {
@@ -71,6 +108,9 @@ func Split(d Dialect, text string) []Piece {
 		last = t.end
 		if d.TriggerBody {
 			body.read(t, text)
+		}
+		if d.Routines {
+			nest.read(t, text)
 		}
 		if t.open {
 			flush(map[kind]string{quoted: "string", name: "name"}[t.kind], t.start)
@@ -118,6 +158,8 @@ func (d Dialect) next(text string, at int) token {
 			return token{kind: comment, start: at, end: at + n + 1}
 		}
 		return token{kind: comment, start: at, end: len(text)}
+	case c == '/' && strings.HasPrefix(text[at:], "/*") && d.NestedComments:
+		return nestedComment(text, at)
 	case c == '/' && strings.HasPrefix(text[at:], "/*"):
 		if n := strings.Index(text[at+2:], "*/"); n >= 0 {
 			return token{kind: comment, start: at, end: at + 2 + n + 2}
@@ -132,6 +174,13 @@ func (d Dialect) next(text string, at int) token {
 			return token{kind: name, start: at, end: at + n + 1}
 		}
 		return token{kind: name, start: at, end: len(text), open: true}
+	case c == '$' && d.DollarQuotes:
+		if t, ok := dollarQuoted(text, at); ok {
+			return t
+		}
+		return token{kind: other, start: at, end: at + 1}
+	case d.EscapeStrings && (c == 'e' || c == 'E') && strings.HasPrefix(text[at+1:], "'"):
+		return escapeString(text, at)
 	case isWord(c):
 		end := at + 1
 		for end < len(text) && isWord(text[end]) {

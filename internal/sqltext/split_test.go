@@ -39,6 +39,41 @@ func TestSplit(t *testing.T) {
 	}
 }
 
+var postgres = Dialect{NestedComments: true, DollarQuotes: true, EscapeStrings: true, Routines: true, Dumps: true}
+
+func TestSplitPostgres(t *testing.T) {
+	for _, c := range []struct {
+		name, text string
+		want       []string
+	}{
+		{"dollar quotes", "do $$ begin; a; end $$; do $x$ $$; $y$; $x$; select $1; a$b$c; d", []string{"do $$ begin; a; end $$", "do $x$ $$; $y$; $x$", "select $1", "a$b$c", "d"}},
+		{"escape strings", `select E'it\'s;', e'\\'; select 'a\'; U&'\0041;'`, []string{`select E'it\'s;', e'\\'`, `select 'a\'`, `U&'\0041;'`}},
+		{"nested comments", "a /* ; /* ; */ ; */; b", []string{"a", "b"}},
+		{"atomic bodies", "create or replace function f() returns int begin atomic select case when true then 1 end; select 2; end; begin; commit",
+			[]string{"create or replace function f() returns int begin atomic select case when true then 1 end; select 2; end", "begin", "commit"}},
+		{"rules", "create rule r as on insert to t do (a; b); c", []string{"create rule r as on insert to t do (a; b)", "c"}},
+	} {
+		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, texts(postgres, c.text)) })
+	}
+}
+
+func TestSplitDump(t *testing.T) {
+	text := "\\restrict abc\nCOPY public.hive (id, label) FROM stdin;\n1\ta;b\n2\t\\N\n\\.\n\nSELECT 1;\nCOPY x FROM STDIN WITH (FORMAT csv);\n\\.\n\\connect other\n"
+	var got []string
+	for _, p := range Split(postgres, text) {
+		switch {
+		case p.Statement:
+			got = append(got, "SQL "+text[p.Start:p.End])
+		case p.Data:
+			got = append(got, "DATA "+text[p.Start:p.End])
+		case p.Client:
+			got = append(got, "CLIENT "+text[p.Start:p.End])
+		}
+	}
+	assert.Equal(t, []string{"CLIENT \\restrict abc\n", "SQL COPY public.hive (id, label) FROM stdin", "DATA 1\ta;b\n2\t\\N\n", "SQL SELECT 1",
+		"SQL COPY x FROM STDIN WITH (FORMAT csv)", "CLIENT \\connect other\n"}, got)
+}
+
 func TestSplitTellsWhatWasNeverEnded(t *testing.T) {
 	for text, want := range map[string]string{
 		"select 'abc; def": "string", `select "abc`: "name", "select [abc": "name", "select 1 /* abc": "",
@@ -61,9 +96,10 @@ func TestWordsAndPosition(t *testing.T) {
 func FuzzSplit(f *testing.F) {
 	f.Add("create trigger t after insert on h begin select ';' ; end; x")
 	f.Add("a;'b''c';[d;]`e`/* f */--g\n;")
+	f.Add("copy x from stdin;\n1\n\\.\nE'\\'' $a$ /* /* */ create function f() begin atomic ; end; ( ; )")
 	f.Add("explain query plan create temp trigger x begin ; end")
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, d := range []Dialect{lite, {}} {
+		for _, d := range []Dialect{lite, postgres, {}} {
 			var all strings.Builder
 			for _, p := range Split(d, text) {
 				if p.End <= p.Start {
