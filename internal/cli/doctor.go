@@ -129,7 +129,7 @@ func (a *app) showFindings(all []finding) {
 			state = p.bad("lacks")
 		}
 		text := f.Found
-		if f.Next != "" {
+		if !f.OK && f.Next != "" {
 			text += p.dim("; next: " + f.Next)
 		}
 		g.add(state, f.What, text)

@@ -122,7 +122,7 @@ func resetText(r *reset.Report, to string) string {
 	text := fmt.Sprintf("back at its %s by %s, ", where, r.Way)
 	switch {
 	case r.Reconnect:
-		text += "the file was replaced: clients must reconnect"
+		text += "replaced: clients must reconnect"
 	case r.Pages > 0:
 		text += fmt.Sprintf("%s of %s", count(r.Pages, "page"), count(len(r.Tables), "table"))
 	default:

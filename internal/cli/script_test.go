@@ -17,6 +17,9 @@ import (
 // program is the built program that all tests drive.
 var program string
 
+// cache is the folder for what makes starts faster, for all tests.
+var cache string
+
 // example is the folder of the demo project.
 var example = os.Getenv("HEMZO_TEST_EXAMPLE")
 
@@ -25,6 +28,11 @@ func TestMain(m *testing.M) {
 		if example == "" {
 			example, _ = filepath.Abs("../../examples/apiary")
 		}
+		var err error
+		if cache, err = os.MkdirTemp("", "hemzo-cache-"); err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(cache)
 		program = os.Getenv("HEMZO_TEST_PROGRAM")
 		if program != "" {
 			return m.Run()
@@ -61,7 +69,7 @@ func memory(t testing.TB) string {
 func environment(memory, home string) []string {
 	return []string{
 		"PATH=" + filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH"),
-		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=", "HEMZO_PROFILE=", "HEMZO_RUN=", "CI=", "TERM=dumb", "EXAMPLE=" + example,
+		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=", "XDG_CACHE_HOME=" + cache, "HEMZO_PROFILE=", "HEMZO_RUN=", "HEMZO_PROGRAM=", "CI=", "TERM=dumb", "EXAMPLE=" + example,
 		"TMPDIR=" + os.TempDir(),
 	}
 }
@@ -79,11 +87,22 @@ func TestScripts(t *testing.T) {
 			if err != nil {
 				dir, err = os.MkdirTemp("", "hemzo-test-")
 			}
+			if err == nil {
+				err = os.Chmod(dir, 0o711) // a server of root's runs as another user
+			}
 			if err != nil {
 				return err
 			}
-			e.Defer(func() { os.RemoveAll(dir) })
-			for _, v := range environment(dir, filepath.Join(e.WorkDir, "home")) {
+			vars := environment(dir, filepath.Join(e.WorkDir, "home"))
+			e.Defer(func() {
+				stop := exec.Command(program, "stop", "--force")
+				stop.Env = vars
+				if out, err := stop.CombinedOutput(); err != nil {
+					panic(fmt.Sprintf("%v: %s", err, out))
+				}
+				os.RemoveAll(dir)
+			})
+			for _, v := range vars {
 				name, value, _ := strings.Cut(v, "=")
 				e.Setenv(name, value)
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"strings"
 	"time"
@@ -81,13 +82,16 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 	if err != nil {
 		return copies.Shelf{}, err
 	}
-	key := d.Engine + " " + strings.Join(d.Where, ",")
+	key := fmt.Sprint(d.Engine, d.Where, d.Version)
+	if _, ok := e.(engine.Starter); ok {
+		key += fmt.Sprint(d.Settings) // a server of its own
+	}
 	shelf := copies.Shelf{Server: s.servers[key], Scope: s.scope}
 	if shelf.Server != nil {
 		return shelf, nil
 	}
 	shelf.Server, err = place.Open(ctx, e, place.Wanted{
-		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d),
+		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle,
 		Say: func(text string) { s.note("%s", text) },
 	})
 	if err != nil {

@@ -240,27 +240,33 @@ func (s Shelf) Find(ctx context.Context, which string) (engine.Entry, error) {
 
 // reached finds a copy of any scope by the address it was handed out with.
 func (s Shelf) reached(ctx context.Context, address string) (engine.Entry, bool) {
-	path := address
-	if u, err := url.Parse(address); err == nil && u.Scheme != "" {
-		path = u.Path + u.Opaque
-	}
-	abs, err := filepath.Abs(path)
-	if err != nil {
-		return engine.Entry{}, false
-	}
-	if real, err := filepath.EvalSymlinks(abs); err == nil {
-		abs = real
-	}
-	id := strings.TrimSuffix(filepath.Base(abs), filepath.Ext(abs))
+	host, path := whereabouts(address)
+	id := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
 	e, err := s.Server.Find(ctx, id)
 	if err != nil || e.Kind != engine.Copy {
 		return engine.Entry{}, false
 	}
-	own := s.Server.Connection(id).File
-	if real, err := filepath.EvalSymlinks(own); err == nil {
-		own = real
+	ownHost, ownPath := whereabouts(s.Server.Connection(id, e.Facts.Database).URL)
+	return e, host == ownHost && path == ownPath
+}
+
+// whereabouts is what of a URL or a file name says where something is: the host
+// with its port, and the path, free of links.
+func whereabouts(address string) (host, path string) {
+	path = address
+	if u, err := url.Parse(address); err == nil && u.Scheme != "" {
+		host, path = u.Host, u.Path+u.Opaque
 	}
-	return e, own == abs
+	if host != "" {
+		return host, path
+	}
+	if abs, err := filepath.Abs(path); err == nil {
+		path = abs
+	}
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	return "", path
 }
 
 func names(all []engine.Entry) []string {

@@ -11,6 +11,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
+	"os"
+	"os/exec"
 	"time"
 
 	"hemzo/internal/sqltext"
@@ -29,10 +32,42 @@ type Engine interface {
 	Check(Spec) error
 	// Base lists what the state before the first step depends on.
 	Base(Spec) []string
+	// Layers is how many layers of one build are worth keeping.
+	Layers() int
 	// Needs reports what the engine needs of this machine.
 	Needs(context.Context) []Need
 	// Private opens the server that Hemzo keeps in a folder of its own.
 	Private(ctx context.Context, folder string, spec Spec) (Server, error)
+}
+
+// Starter is an engine whose private server is a process of its own, which a
+// guard starts and ends.
+type Starter interface {
+	Engine
+	// Identity names the server that a Spec wants: what asks for the same
+	// shares one. It fails where this machine has no such server.
+	Identity(Spec) (string, error)
+	// Start starts the server with its data in a folder of Home and returns
+	// once a query has been answered.
+	Start(ctx context.Context, home Home, spec Spec) (*Started, error)
+	// Connect opens a server at the address that Start gave.
+	Connect(ctx context.Context, address json.RawMessage) (Server, error)
+}
+
+// Home is where a private server may put things.
+type Home struct {
+	Folder string    // for its data; it is made, and goes with the server
+	Kept   string    // for what makes the next start faster; it stays
+	Log    io.Writer // for what the server prints
+}
+
+// Started is a server that a Starter has started.
+type Started struct {
+	Cmd     *exec.Cmd
+	Address json.RawMessage
+	Stop    os.Signal // ends it cleanly
+	// Save is called after a clean end, to keep what is worth it.
+	Save func() error
 }
 
 // Need is one thing an engine needs, for doctor.
@@ -85,8 +120,9 @@ type Connection struct {
 // from several goroutines at once.
 type Server interface {
 	About() About
-	// Connection tells how id is reached, whether it is there or not.
-	Connection(id string) Connection
+	// Connection tells how a database of the project file is reached under the
+	// name id, whether it is there or not.
+	Connection(id, database string) Connection
 	// List returns all that bears Hemzo's mark, in no order.
 	List(ctx context.Context) ([]Entry, error)
 	// Find returns one, or ErrNotFound.
@@ -125,6 +161,7 @@ type Server interface {
 type Session struct {
 	Wait     time.Duration // bounds every wait for a lock
 	Settings []Setting     // those of the project file that hold for a session
+	Notice   func(string)  // takes what a user should know; may be nil
 }
 
 // Database is one database, opened. It is for one goroutine at a time.
@@ -148,7 +185,8 @@ type Database interface {
 type Script struct {
 	File  string
 	Text  string
-	First int // the file's line at which Text begins
+	First int  // the file's line at which Text begins
+	Dump  bool // a dump: it may mention what is not there
 }
 
 // Table is rows for one table; nil is NULL.

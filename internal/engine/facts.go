@@ -62,6 +62,7 @@ type Facts struct {
 	Steps       []StepFact      `json:"steps,omitempty"` // all of them in order; a layer kept below a head names its last ones only
 	Owner       Owner           `json:"owner"`
 	Made        time.Time       `json:"made"`
+	Size        int64           `json:"size,omitempty"`      // in bytes, of what an engine cannot tell cheaply
 	Used        time.Time       `json:"used,omitzero"`       // when a template was last copied
 	Start       string          `json:"start,omitempty"`     // what holds a copy's start state
 	Of          string          `json:"of,omitempty"`        // the copy that a snapshot is of

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"syscall"
+	"time"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
@@ -145,7 +146,9 @@ type Wanted struct {
 	Where    []string
 	Required bool // disk will not do
 	Spec     engine.Spec
-	Say      func(string) // for what a user is told once
+	Ready    time.Duration // how long a server may take until it answers
+	Idle     time.Duration // how long a server stays when nobody needs it
+	Say      func(string)  // for what a user is told once
 }
 
 // Open opens the server that a database wants, starting it where needed.
@@ -177,6 +180,9 @@ func openPrivate(ctx context.Context, e engine.Engine, w Wanted) (engine.Server,
 		if w.Say != nil && once(state, "disk "+folder.Path) {
 			w.Say(fmt.Sprintf("%s: data is kept on disk, in %s", folder.Why, folder.Path))
 		}
+	}
+	if starter, ok := e.(engine.Starter); ok {
+		return ensure(ctx, starter, w, state, folder)
 	}
 	return e.Private(ctx, filepath.Join(folder.Path, e.Name()), w.Spec)
 }

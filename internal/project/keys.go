@@ -77,7 +77,7 @@ var databaseKeys = []key{
 	{name: "ready_within", kind: aSpan, preset: "60s", doc: "how long a server may take until it answers"},
 	{name: "idle", kind: aSpan, preset: "30m", doc: "how long a server stays without a copy or an owner"},
 	{name: "limits", kind: aObject, doc: "limits of what is kept and used", keys: []key{
-		{name: "layers", kind: aNumber, preset: "64", doc: "layers of one build that are kept as templates"},
+		{name: "layers", kind: aNumber, preset: "64; 8 on PostgreSQL", doc: "layers of one build that are kept as templates"},
 		{name: "memory", kind: aSize, doc: "memory of a container"},
 		{name: "cpus", kind: aNumber, doc: "processors of a container"},
 	}},

@@ -57,7 +57,7 @@ type Database struct {
 	Tmpfs      int64
 	Ready      time.Duration
 	Idle       time.Duration
-	Layers     int // most layers of one build to keep
+	Layers     int // most layers of one build to keep; below zero for the engine's own measure
 	Memory     int64
 	CPUs       int
 	Stock      int
@@ -249,7 +249,7 @@ func database(f field) (Database, error) {
 		Env: variables(n.get("env")), Image: value(n.get("image")), URL: value(n.get("url")),
 		Required: value(n.get("memory")) == "required",
 		Tmpfs:    bytes(n.get("tmpfs")), Ready: duration(n.get("ready_within"), time.Minute), Idle: duration(n.get("idle"), 30*time.Minute),
-		Layers: whole(n.get("limits").get("layers"), 64), Memory: bytes(n.get("limits").get("memory")), CPUs: whole(n.get("limits").get("cpus"), 0),
+		Layers: whole(n.get("limits").get("layers"), -1), Memory: bytes(n.get("limits").get("memory")), CPUs: whole(n.get("limits").get("cpus"), 0),
 		Stock: whole(n.get("stock"), 2), Lazy: value(n.get("lazy")) == "true", Wait: duration(n.get("wait"), 5*time.Second),
 	}
 	if len(d.Where) == 0 {

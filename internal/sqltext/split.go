@@ -38,6 +38,7 @@ type Piece struct {
 	Statement  bool
 	Open       string // what was begun and never ended: "string", "name" or "comment"
 	OpenAt     int    // where that began
+	CopyIn     bool   // a statement that takes data lines: COPY ... FROM stdin
 	Data       bool   // the data lines of the COPY before it, without the line \.
 	Client     bool   // a line for the client program
 }
@@ -60,7 +61,7 @@ func Split(d Dialect, text string) []Piece {
 		if begin > done {
 			pieces = append(pieces, Piece{Start: done, End: begin})
 		}
-		pieces = append(pieces, Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt})
+		pieces = append(pieces, Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt, CopyIn: d.Dumps && isCopyIn(d, text[begin:last])})
 		done, begin, body, nest = last, -1, triggerBody{}, nesting{}
 	}
 	// aside adds a piece that is no SQL, behind what stands before it.
@@ -92,9 +93,9 @@ func Split(d Dialect, text string) []Piece {
 			}
 			continue
 		case t.kind == semicolon && !(d.TriggerBody && body.inside()) && !(d.Routines && nest.inside()):
-			copies := d.Dumps && begin >= 0 && isCopyIn(d, text[begin:last])
+			had := begin >= 0
 			flush("", 0)
-			if copies {
+			if had && pieces[len(pieces)-1].CopyIn {
 				start := lineEnd(text, at)
 				end, next := dataEnd(text, start)
 				aside(start, end, Piece{Data: true})

@@ -219,7 +219,7 @@ func (b *builder) step(ctx context.Context, i int) error {
 // Apply runs a step that is no command on a database.
 func Apply(ctx context.Context, d engine.Database, step source.Step) error {
 	for _, s := range step.Scripts {
-		if err := d.Apply(ctx, engine.Script{File: s.File, Text: s.Text, First: s.First}); err != nil {
+		if err := d.Apply(ctx, engine.Script{File: s.File, Text: s.Text, First: s.First, Dump: step.Kind == source.Dump}); err != nil {
 			return err
 		}
 	}
@@ -265,6 +265,9 @@ const keepBytes = 256 << 20
 // few, else every so many, within keepBytes.
 func (b *builder) keep(ctx context.Context, i int) error {
 	limit := b.Database.Layers
+	if limit < 0 {
+		limit = b.Engine.Layers()
+	}
 	stride := 1
 	if limit > 0 {
 		stride = (b.layer + limit - 1) / limit

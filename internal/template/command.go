@@ -33,7 +33,7 @@ func (b *builder) command(ctx context.Context, i int) error {
 	if err != nil {
 		return err
 	}
-	env := handover.Environment(b.Project, []handover.Copy{{Database: b.Database.Name, Name: b.work, Connection: b.server.Connection(b.work)}})
+	env := handover.Environment(b.Project, []handover.Copy{{Database: b.Database.Name, Name: b.work, Connection: b.server.Connection(b.work, b.Database.Name)}})
 	tail, err := runCommand(ctx, b.Project.Root, step.Command.Args, env, func(line string) { b.progress(Event{Output: line}) })
 	if ctx.Err() != nil {
 		return ctx.Err()

@@ -3,6 +3,7 @@ package all
 
 import (
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres"
 	"hemzo/internal/engine/sqlite"
 	"hemzo/internal/fault"
 )
@@ -14,8 +15,8 @@ func Named(name string) (engine.Engine, error) {
 			return e, nil
 		}
 	}
-	return nil, fault.New(fault.Lacking, "this version has sqlite", "the engine %s is not part of this version", name)
+	return nil, fault.New(fault.Lacking, "this version has sqlite and postgres", "the engine %s is not part of this version", name)
 }
 
 // Engines returns all engines of this version.
-func Engines() []engine.Engine { return []engine.Engine{sqlite.Engine{}} }
+func Engines() []engine.Engine { return []engine.Engine{sqlite.Engine{}, postgres.Engine{}} }

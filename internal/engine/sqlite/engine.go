@@ -89,6 +89,9 @@ func (Engine) Base(s engine.Spec) []string {
 	return base
 }
 
+// Layers is many: a layer is a file copy, and small.
+func (Engine) Layers() int { return 64 }
+
 // Needs reports that SQLite needs nothing but this program.
 func (Engine) Needs(context.Context) []engine.Need {
 	return []engine.Need{{What: "SQLite", Has: version() + ", part of this program"}}

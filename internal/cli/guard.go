@@ -1,0 +1,39 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"hemzo/internal/engine/all"
+	"hemzo/internal/place"
+)
+
+// guardCommand is what a guard runs as; Hemzo starts it itself.
+func (a *app) guardCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: place.GuardCommand + " RECORD", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return place.Guard(args[0], all.Engines()) },
+	}
+}
+
+func (a *app) stopCommand() *cobra.Command {
+	var force bool
+	c := &cobra.Command{
+		Use: "stop", Short: "End the servers that Hemzo started", Args: cobra.NoArgs,
+		Long: "Stop ends the private servers of this user, with all their copies and templates.",
+		RunE: func(c *cobra.Command, _ []string) error {
+			gone, err := place.Stop(c.Context(), all.Engines(), force)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(append([]string{}, gone...))
+			}
+			if !a.quiet {
+				a.say("%s ended", count(len(gone), "server"))
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&force, "force", false, "also those with a copy whose owner is still running")
+	return c
+}

@@ -1,0 +1,359 @@
+package postgres
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+// admin is the superuser of private servers.
+const admin = "hemzo"
+
+// address is how a server is reached by Hemzo itself.
+type address struct {
+	Host     string `json:"host"`
+	Port     int    `json:"port"`
+	Socket   string `json:"socket,omitempty"` // the folder that it lies in
+	User     string `json:"user"`
+	Password string `json:"password"`
+	Database string `json:"database"`
+	Private  bool   `json:"private"`
+	Version  string `json:"version,omitempty"`
+}
+
+// Identity names the private server for a Spec: its version and settings.
+func (Engine) Identity(s engine.Spec) (string, error) {
+	b, err := find(s.Version)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.New()
+	fmt.Fprintf(sum, "%d %s %s\n", engine.Format, b.folder, b.version)
+	for _, set := range sorted(s.Settings) {
+		fmt.Fprintf(sum, "%s=%s\n", set.Name, set.Value)
+	}
+	return "postgres-" + b.major + "-" + hex.EncodeToString(sum.Sum(nil))[:12], nil
+}
+
+func sorted(all []engine.Setting) []engine.Setting {
+	all = slices.Clone(all)
+	slices.SortFunc(all, func(a, b engine.Setting) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+// forTests are settings that trade safety after a crash of the machine, which
+// a test database does not need, for speed. Autovacuum is off because the
+// witness of resets needs quiet tables.
+var forTests = []engine.Setting{
+	{Name: "fsync", Value: "off"}, {Name: "synchronous_commit", Value: "off"}, {Name: "full_page_writes", Value: "off"},
+	{Name: "wal_level", Value: "minimal"}, {Name: "max_wal_senders", Value: "0"}, {Name: "autovacuum", Value: "off"},
+	{Name: "max_connections", Value: "200"}, {Name: "shared_buffers", Value: "64MB"}, {Name: "max_wal_size", Value: "1GB"},
+	{Name: "checkpoint_timeout", Value: "1d"}, {Name: "log_checkpoints", Value: "off"}, {Name: "timezone", Value: "UTC"},
+}
+
+// Start starts a private server: loopback and a private socket alone, a free
+// port, a random password.
+func (e Engine) Start(ctx context.Context, home engine.Home, spec engine.Spec) (*engine.Started, error) {
+	b, err := find(spec.Version)
+	if err != nil {
+		return nil, err
+	}
+	c := &cluster{installation: b, home: home, data: filepath.Join(home.Folder, "data"), owner: serverUser()}
+	if err := c.lay(ctx); err != nil {
+		return nil, err
+	}
+	var failed error
+	for range 5 { // another program may take the port between its choice and its use
+		started, err := c.start(ctx, spec)
+		if err == nil {
+			return started, nil
+		}
+		failed = err
+		if !errors.Is(err, errPort) {
+			break
+		}
+	}
+	return nil, failed
+}
+
+var errPort = errors.New("the port is taken")
+
+// cluster is a data folder and the server on it.
+type cluster struct {
+	installation
+	home  engine.Home
+	data  string
+	owner *account // nil for this process's own
+}
+
+// account is the user that a server runs as where this process is root, as
+// whom PostgreSQL does not run.
+type account struct{ uid, gid uint32 }
+
+func serverUser() *account {
+	if os.Getuid() != 0 {
+		return nil
+	}
+	for _, name := range []string{"postgres", "nobody"} {
+		if u, err := user.Lookup(name); err == nil {
+			uid, _ := strconv.ParseUint(u.Uid, 10, 32)
+			gid, _ := strconv.ParseUint(u.Gid, 10, 32)
+			return &account{uint32(uid), uint32(gid)}
+		}
+	}
+	return &account{65534, 65534}
+}
+
+// command is a program of this installation, run as the server's user.
+func (c *cluster) command(ctx context.Context, name string, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, filepath.Join(c.folder, name), args...)
+	cmd.Dir = c.home.Folder
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "TZ=UTC")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if c.owner != nil {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: c.owner.uid, Gid: c.owner.gid}
+	}
+	return cmd
+}
+
+// own gives a folder to the server's user.
+func (c *cluster) own(path string) error {
+	if c.owner == nil {
+		return nil
+	}
+	return os.Chown(path, int(c.owner.uid), int(c.owner.gid))
+}
+
+// lay lays out the data folder: a copy of a fresh one kept from before, or a
+// fresh one, which is then kept.
+func (c *cluster) lay(ctx context.Context) error {
+	if err := c.own(c.home.Folder); err != nil {
+		return fmt.Errorf("giving %s to the server's user: %w", c.home.Folder, err)
+	}
+	if c.owner != nil {
+		if dir := closed(filepath.Dir(c.home.Folder)); dir != "" {
+			return fault.New(fault.Lacking, "chmod o+x it, or set HEMZO_MEMORY_DIR to another folder",
+				"run by root, PostgreSQL runs as another user (uid %d), who cannot pass through %s", c.owner.uid, dir)
+		}
+	}
+	kept := filepath.Join(c.home.Kept, "fresh-"+c.version)
+	if _, err := os.Stat(filepath.Join(kept, "PG_VERSION")); err == nil {
+		if err := copyTree(kept, c.data, c.owner); err == nil {
+			return nil
+		}
+		os.RemoveAll(kept) // damaged: made anew
+		os.RemoveAll(c.data)
+	}
+	cmd := c.command(ctx, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		e := fault.New(fault.Lacking, "", "initdb failed: %v", err)
+		e.Lines = strings.Split(strings.TrimSpace(string(out)), "\n")
+		return e
+	}
+	c.keepFresh(kept)
+	return nil
+}
+
+// closed returns the folder on a path that others cannot pass through.
+func closed(path string) string {
+	for ; path != filepath.Dir(path); path = filepath.Dir(path) {
+		if info, err := os.Stat(path); err == nil && info.Mode().Perm()&0o001 == 0 {
+			return path
+		}
+	}
+	return ""
+}
+
+// keepFresh keeps a data folder for later starts; that it cannot is no error.
+func (c *cluster) keepFresh(kept string) {
+	if c.home.Kept == "" || os.MkdirAll(c.home.Kept, 0o700) != nil {
+		return
+	}
+	work, err := os.MkdirTemp(c.home.Kept, "work-")
+	if err != nil {
+		return
+	}
+	defer os.RemoveAll(work)
+	if copyTree(c.data, filepath.Join(work, "data"), nil) == nil {
+		_ = os.Rename(filepath.Join(work, "data"), kept)
+	}
+}
+
+// copyTree copies a folder of files and folders; its files are the owner's.
+func copyTree(from, to string, owner *account) error {
+	return filepath.WalkDir(from, func(path string, d os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(from, path)
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(to, rel)
+		switch {
+		case d.IsDir():
+			err = os.Mkdir(target, 0o700)
+		case d.Type().IsRegular():
+			var b []byte
+			if b, err = os.ReadFile(path); err == nil {
+				err = os.WriteFile(target, b, 0o600)
+			}
+		default:
+			return fmt.Errorf("%s is neither file nor folder", path)
+		}
+		if err == nil && owner != nil {
+			err = os.Chown(target, int(owner.uid), int(owner.gid))
+		}
+		return err
+	})
+}
+
+func (c *cluster) start(ctx context.Context, spec engine.Spec) (*engine.Started, error) {
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	hba := filepath.Join(c.home.Folder, "access.conf")
+	// Until the password is set nobody but who may open the socket's private
+	// folder can connect.
+	if err := c.write(hba, "local all all trust\n"); err != nil {
+		return nil, err
+	}
+	settings := append(slices.Clone(forTests), spec.Settings...)
+	settings = append(settings,
+		engine.Setting{Name: "listen_addresses", Value: "127.0.0.1"}, engine.Setting{Name: "unix_socket_directories", Value: c.home.Folder},
+		engine.Setting{Name: "hba_file", Value: hba}, engine.Setting{Name: "dynamic_shared_memory_type", Value: "mmap"})
+	var text strings.Builder
+	for _, s := range append(settings, engine.Setting{Name: "port", Value: strconv.Itoa(port)}) {
+		fmt.Fprintf(&text, "%s = '%s'\n", s.Name, strings.ReplaceAll(s.Value, "'", "''"))
+	}
+	// A file of its own, in the place of the one that initdb wrote: the data
+	// folder says nothing of ports, sockets and who may come in.
+	config := filepath.Join(c.home.Folder, "server.conf")
+	if err := c.write(config, text.String()); err != nil {
+		return nil, err
+	}
+	// Not bound to ctx: the guard ends the server, in its own way.
+	cmd := c.command(context.Background(), "postgres", "-D", c.data, "-c", "config_file="+config)
+	cmd.Stdout, cmd.Stderr = c.home.Log, c.home.Log
+	dieWithParent(cmd.SysProcAttr, syscall.SIGQUIT)
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
+	}
+	a := address{Host: c.home.Folder, Port: port, User: admin, Database: "postgres", Private: true, Version: c.version}
+	if err := c.ready(ctx, cmd, a, hba); err != nil {
+		_ = cmd.Process.Signal(syscall.SIGQUIT)
+		_ = cmd.Wait()
+		return nil, err
+	}
+	a.Host, a.Socket = "127.0.0.1", c.home.Folder
+	a.Password, err = c.secure(ctx, a, hba)
+	if err != nil {
+		_ = cmd.Process.Signal(syscall.SIGQUIT)
+		_ = cmd.Wait()
+		return nil, err
+	}
+	b, err := json.Marshal(a)
+	return &engine.Started{Cmd: cmd, Address: b, Stop: syscall.SIGINT}, err
+}
+
+func (c *cluster) write(path, text string) error {
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		return fmt.Errorf("writing the server's access rules: %w", err)
+	}
+	return c.own(path)
+}
+
+// ready waits until the server answers a query.
+func (c *cluster) ready(ctx context.Context, cmd *exec.Cmd, a address, hba string) error {
+	for {
+		conn, err := dial(ctx, a, "postgres")
+		if err == nil {
+			return conn.Close(ctx)
+		}
+		if ctx.Err() != nil {
+			return fmt.Errorf("waiting for PostgreSQL: %w", err)
+		}
+		// A zombie is a server that has ended: nobody has waited for it yet.
+		var status syscall.WaitStatus
+		if pid, _ := syscall.Wait4(cmd.Process.Pid, &status, syscall.WNOHANG, nil); pid == cmd.Process.Pid {
+			if taken(a.Port) {
+				return errPort
+			}
+			return fmt.Errorf("PostgreSQL ended while it started (exit code %d)", status.ExitStatus())
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+}
+
+func taken(port int) bool {
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err != nil {
+		return true
+	}
+	l.Close()
+	return false
+}
+
+// secure sets a password and lets nobody in without one.
+func (c *cluster) secure(ctx context.Context, a address, hba string) (string, error) {
+	over := a
+	over.Host = a.Socket
+	conn, err := dial(ctx, over, "postgres")
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close(ctx)
+	password := rand.Text()
+	verifier, err := scram(password)
+	if err != nil {
+		return "", err
+	}
+	if _, err := conn.Exec(ctx, fmt.Sprintf("ALTER ROLE %s PASSWORD '%s'", admin, verifier)); err != nil {
+		return "", fmt.Errorf("setting the password: %w", err)
+	}
+	if err := c.write(hba, "local all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
+		return "", err
+	}
+	if _, err := conn.Exec(ctx, "SELECT pg_reload_conf()"); err != nil {
+		return "", fmt.Errorf("setting the access rules: %w", err)
+	}
+	// Ready means: a query was answered on the address that is handed out.
+	a.Password = password
+	for {
+		over, err := dial(ctx, a, "postgres")
+		if err == nil {
+			return password, over.Close(ctx)
+		}
+		if ctx.Err() != nil {
+			return "", fmt.Errorf("waiting for PostgreSQL: %w", err)
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, fault.New(fault.Lacking, "", "there is no free port: %v", err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}

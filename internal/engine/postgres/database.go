@@ -1,0 +1,537 @@
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+	"hemzo/internal/sqltext"
+)
+
+// database is one database, opened as the role that owns it.
+type database struct {
+	server  *server
+	id      string
+	project string // the database's name in the project file
+	session engine.Session
+	conn    *pgx.Conn
+}
+
+func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
+	if d.conn != nil {
+		return d.conn, nil
+	}
+	a := d.server.a
+	a.User = role(d.project)
+	a.Password = derived(d.server.a.Password, a.User)
+	conn, err := dial(ctx, a, d.id)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
+	}
+	if _, err := conn.Exec(ctx, "SET synchronous_commit = on"); err != nil {
+		conn.Close(ctx)
+		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
+	}
+	d.conn = conn
+	return conn, nil
+}
+
+func (d *database) Close() error {
+	if d.conn == nil {
+		return nil
+	}
+	ctx, stop := context.WithTimeout(context.Background(), time.Second)
+	defer stop()
+	err := d.conn.Close(ctx)
+	d.conn = nil
+	return err
+}
+
+// Apply runs a script in one transaction, unless it holds a statement that
+// steers transactions itself or cannot run inside one.
+func (d *database) Apply(ctx context.Context, s engine.Script) error {
+	conn, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	pieces := sqltext.Split(Engine{}.Dialect(), s.Text)
+	alone, err := look(s, pieces)
+	if err != nil {
+		return err
+	}
+	if !alone {
+		if _, err := conn.Exec(ctx, "BEGIN"); err != nil {
+			return fmt.Errorf("beginning a transaction: %w", err)
+		}
+	}
+	err = d.pieces(ctx, s, pieces)
+	if err == nil && !alone {
+		if _, err = conn.Exec(ctx, "COMMIT"); err != nil {
+			err = failed(s, sqltext.Piece{Start: len(s.Text), End: len(s.Text)}, err)
+		}
+	}
+	if err == nil && conn.PgConn().TxStatus() != 'I' {
+		e := fault.New(fault.StepFailed, "add COMMIT at its end, or drop its BEGIN: Hemzo runs each migration in a transaction", "it leaves a transaction open")
+		e.Where.File = s.File
+		err = e
+	}
+	if err != nil {
+		d.abandon(ctx)
+	}
+	return err
+}
+
+// abandon ends whatever a failed script left open.
+func (d *database) abandon(ctx context.Context) {
+	if ctx.Err() != nil || d.conn.IsClosed() {
+		_ = d.Close()
+		return
+	}
+	if d.conn.PgConn().TxStatus() != 'I' {
+		_, _ = d.conn.Exec(ctx, "ROLLBACK")
+	}
+}
+
+// look finds what a script may not hold, and whether it has to run statement
+// by statement, outside a transaction.
+func look(s engine.Script, pieces []sqltext.Piece) (alone bool, err error) {
+	for _, p := range pieces {
+		text := s.Text[p.Start:p.End]
+		if p.Client {
+			if !harmless(text) {
+				return false, at(s, p.Start, fault.New(fault.StepFailed, "take the line out", "this line is for another program (%s)", strings.TrimSpace(text)))
+			}
+			continue
+		}
+		if !p.Statement {
+			continue
+		}
+		words := sqltext.Words(Engine{}.Dialect(), text, 12)
+		if beyond(words) {
+			e := fault.New(fault.Refused, "take it out of the migration: Hemzo changes nothing that it did not make", "this statement reaches beyond the database")
+			e.Lines = []string{text}
+			return false, at(s, p.Start, e)
+		}
+		alone = alone || !fitsTransaction(words)
+	}
+	return alone, nil
+}
+
+// harmless reports whether a client program's line has no effect on a load.
+func harmless(line string) bool {
+	word, _, _ := strings.Cut(strings.TrimSpace(line), " ")
+	return slices.Contains([]string{`\restrict`, `\unrestrict`, `\echo`, `\encoding`, `\.`}, word)
+}
+
+func beyond(words []string) bool {
+	if len(words) < 2 {
+		return false
+	}
+	switch words[0] {
+	case "CREATE", "DROP":
+		return words[1] == "DATABASE" || words[1] == "TABLESPACE"
+	case "ALTER":
+		return words[1] == "DATABASE" || words[1] == "TABLESPACE" || words[1] == "SYSTEM"
+	}
+	return false
+}
+
+// fitsTransaction reports whether a statement may run in a transaction that
+// is open already, and what follows it may use its result there.
+func fitsTransaction(words []string) bool {
+	if len(words) == 0 {
+		return true
+	}
+	switch words[0] {
+	case "BEGIN", "START", "COMMIT", "END", "ROLLBACK", "ABORT", "SAVEPOINT", "RELEASE", "PREPARE", "VACUUM", "CLUSTER":
+		return false
+	case "CREATE", "DROP", "REINDEX", "REFRESH":
+		return !slices.Contains(words, "CONCURRENTLY")
+	case "ALTER":
+		// A new value of an enum cannot be used before it is committed.
+		return !(words[1] == "TYPE" && slices.Contains(words, "VALUE"))
+	}
+	return true
+}
+
+func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext.Piece) error {
+	passed := map[string]int{}
+	for i, p := range pieces {
+		if !p.Statement {
+			continue
+		}
+		text := s.Text[p.Start:p.End]
+		var err error
+		if p.CopyIn {
+			_, err = d.conn.PgConn().CopyFrom(ctx, strings.NewReader(data(s, pieces[i+1:])), text)
+		} else if s.Dump && d.missingRole(ctx, text, passed) {
+			continue
+		} else {
+			err = d.exec(ctx, text)
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			return failed(s, p, err)
+		}
+	}
+	for name, n := range passed {
+		if d.session.Notice != nil {
+			d.session.Notice(fmt.Sprintf("%s: %d owner and grant lines for the role %s were passed over; to have them:  roles: [%s]", s.File, n, name, name))
+		}
+	}
+	return nil
+}
+
+// data returns the data lines behind a COPY statement, "" where there are
+// none.
+func data(s engine.Script, after []sqltext.Piece) string {
+	for _, p := range after {
+		if p.Data {
+			return s.Text[p.Start:p.End]
+		}
+		if p.Statement || p.Client {
+			break
+		}
+	}
+	return ""
+}
+
+// missingRole reports whether a statement of a dump only gives something to a
+// role that is not there.
+func (d *database) missingRole(ctx context.Context, text string, passed map[string]int) bool {
+	words := sqltext.Words(Engine{}.Dialect(), text, 10_000)
+	name := ""
+	switch {
+	case len(words) > 2 && words[0] == "ALTER" && words[len(words)-3] == "OWNER":
+		name = words[len(words)-1]
+	case len(words) > 2 && (words[0] == "GRANT" || words[0] == "REVOKE"):
+		name = words[len(words)-1]
+	default:
+		return false
+	}
+	name = strings.Trim(strings.ToLower(name), `"`)
+	if name == "public" {
+		return false
+	}
+	n, err := d.server.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1", name)
+	if err != nil || n > 0 {
+		return false
+	}
+	passed[name]++
+	return true
+}
+
+func (d *database) exec(ctx context.Context, text string) error {
+	_, err := d.conn.PgConn().Exec(ctx, text).ReadAll()
+	return err
+}
+
+// at places an error in a script.
+func at(s engine.Script, offset int, e *fault.Error) *fault.Error {
+	line, column := sqltext.Position(s.Text, offset)
+	e.Where = fault.Position{File: s.File, Line: line + s.First - 1, Column: column}
+	return e
+}
+
+// failed places the server's message in the file that the statement came
+// from, at the character that the server points at.
+func failed(s engine.Script, p sqltext.Piece, err error) error {
+	text := s.Text[p.Start:p.End]
+	e := &fault.Error{Kind: fault.StepFailed, What: "PostgreSQL refuses this", Said: message(err), Reason: err}
+	offset := p.Start
+	if pg, ok := errors.AsType[*pgconn.PgError](err); ok {
+		e.Code = pg.Code
+		for i := range text {
+			offset = p.Start + i
+			if pg.Position <= 1 {
+				break
+			}
+			pg.Position--
+		}
+		if pg.Detail != "" {
+			e.Said += " (" + pg.Detail + ")"
+		}
+		e.Next = pg.Hint
+		if pg.Where != "" {
+			e.Lines = append(e.Lines, strings.Split(pg.Where, "\n")...)
+		}
+		if pg.Code == "53100" {
+			e.Kind, e.Next = fault.Lacking, "drop copies (hemzo drop --all) or old templates (hemzo sweep --templates)"
+		}
+	}
+	if lines := strings.Split(text, "\n"); text != "" {
+		if len(lines) > 6 {
+			lines = append(lines[:5], "...")
+		}
+		e.Lines = append(lines, e.Lines...)
+	}
+	return at(s, offset, e)
+}
+
+// Load puts rows into a table by COPY.
+func (d *database) Load(ctx context.Context, t engine.Table) error {
+	conn, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	var b bytes.Buffer
+	for _, row := range t.Rows {
+		for i, v := range row {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			if v != nil {
+				b.WriteString(`"` + strings.ReplaceAll(v.(string), `"`, `""`) + `"`)
+			}
+		}
+		b.WriteByte('\n')
+	}
+	columns := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		columns[i] = ident(c)
+	}
+	_, err = conn.PgConn().CopyFrom(ctx, &b, fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT csv)", table(t.Name), strings.Join(columns, ", ")))
+	if err == nil || ctx.Err() != nil {
+		return ctx.Err()
+	}
+	e := &fault.Error{Kind: fault.StepFailed, What: "PostgreSQL refuses this", Said: message(err), Reason: err, Where: fault.Position{File: t.File, Line: 1}}
+	if pg, ok := errors.AsType[*pgconn.PgError](err); ok {
+		e.Code = pg.Code
+		if pg.Detail != "" {
+			e.Said += " (" + pg.Detail + ")"
+		}
+		if n := copyLine(pg.Where); n > 0 && n <= len(t.Lines) {
+			e.Where.Line = t.Lines[n-1]
+		}
+	}
+	return e
+}
+
+// copyLine reads the row's number from the context of an error of COPY.
+func copyLine(where string) int {
+	_, rest, ok := strings.Cut(where, ", line ")
+	if !ok {
+		return 0
+	}
+	n, _ := strconv.Atoi(strings.TrimRight(strings.FieldsFunc(rest, func(r rune) bool { return r < '0' || r > '9' })[0], ","))
+	return n
+}
+
+// table quotes the name of a table, which may bear its schema.
+func table(name string) string {
+	return pgx.Identifier(strings.Split(name, ".")).Sanitize()
+}
+
+// Query runs SQL and passes its results on.
+func (d *database) Query(ctx context.Context, text string, out engine.Sink) error {
+	conn, err := d.connect(ctx)
+	if err != nil {
+		return err
+	}
+	s := engine.Script{Text: text, First: 1}
+	for _, p := range sqltext.Statements(Engine{}.Dialect(), text) {
+		if p.CopyIn {
+			return fault.New(fault.Usage, "make it a migration, or use psql", "COPY ... FROM stdin has no data here")
+		}
+		err := d.query(ctx, conn, text[p.Start:p.End], out)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if e := new(pgconn.PgError); errors.As(err, &e) {
+			told := failed(s, p, err).(*fault.Error)
+			told.Kind = fault.Failed
+			return told
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *database) query(ctx context.Context, conn *pgx.Conn, text string, out engine.Sink) error {
+	results := conn.PgConn().Exec(ctx, text)
+	for results.NextResult() {
+		r := results.ResultReader()
+		if err := d.result(r, out); err != nil {
+			r.Close()
+			return errors.Join(err, results.Close())
+		}
+		tag, err := r.Close()
+		if err != nil {
+			return errors.Join(err, results.Close())
+		}
+		if len(r.FieldDescriptions()) == 0 && out.Done != nil {
+			if err := out.Done(tag.RowsAffected()); err != nil {
+				return errors.Join(err, results.Close())
+			}
+		}
+	}
+	return results.Close()
+}
+
+func (d *database) result(r *pgconn.ResultReader, out engine.Sink) error {
+	fields := r.FieldDescriptions()
+	if len(fields) == 0 {
+		return nil
+	}
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.Name
+	}
+	if out.Columns != nil {
+		if err := out.Columns(names); err != nil {
+			return err
+		}
+	}
+	for r.NextRow() {
+		if out.Row == nil {
+			continue
+		}
+		row := make([]any, len(fields))
+		for i, v := range r.Values() {
+			row[i] = value(fields[i].DataTypeOID, v)
+		}
+		if err := out.Row(row); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// value turns a value in text form into a number where it is one.
+func value(oid uint32, b []byte) any {
+	if b == nil {
+		return nil
+	}
+	switch oid {
+	case pgtype.Int2OID, pgtype.Int4OID, pgtype.Int8OID:
+		if n, err := strconv.ParseInt(string(b), 10, 64); err == nil {
+			return n
+		}
+	case pgtype.Float4OID, pgtype.Float8OID:
+		if f, err := strconv.ParseFloat(string(b), 64); err == nil {
+			return f
+		}
+	}
+	return string(b)
+}
+
+// Reset replaces the database by a copy of its start state.
+func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
+	if r.Way == engine.Truncation || r.Way == engine.Rollback || len(r.Keep) > 0 {
+		return nil, fault.New(fault.Lacking, "use  --by snapshot, and no keep:", "this version resets PostgreSQL by snapshot only, which keeps no tables")
+	}
+	if r.Begin != nil {
+		if err := r.Begin(); err != nil {
+			return nil, err
+		}
+	}
+	if err := d.Close(); err != nil {
+		return nil, err
+	}
+	e, err := d.server.Find(ctx, d.id)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.server.replace(ctx, r.Start, e); err != nil {
+		return nil, err
+	}
+	return &engine.Report{Way: engine.Snapshot, Why: "this version replaces the database", Reconnect: true, Tables: []engine.TableReport{}}, nil
+}
+
+// replace puts a copy of from in the place of a database. The new one is
+// whole before the old one goes.
+func (s *server) replace(ctx context.Context, from string, e engine.Entry) error {
+	work := engine.NewID(engine.Work)
+	unlock, err := s.Lock(ctx, work, nil)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	owner := ident(role(e.Facts.Database))
+	err = s.busy(ctx, func() error {
+		return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s", ident(work), ident(from), owner))
+	})
+	if err != nil {
+		return fmt.Errorf("copying the start state: %w", err)
+	}
+	old := engine.NewID(engine.Work)
+	text, err := comment(work, e.Facts)
+	if err != nil {
+		return err
+	}
+	// Refuse connections, end sessions, both renames in one transaction: in
+	// any other order a client that connects again gets in between.
+	swap := fmt.Sprintf("BEGIN; %s; ALTER DATABASE %s RENAME TO %s; ALTER DATABASE %s RENAME TO %s; COMMIT", text, ident(e.ID), ident(old), ident(work), ident(e.ID))
+	err = s.do(ctx, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false", ident(e.ID)))
+	if err == nil {
+		err = s.busy(ctx, func() error {
+			err := s.do(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()", e.ID)
+			if err == nil {
+				if err = s.do(ctx, swap); err != nil {
+					_ = s.do(ctx, "ROLLBACK")
+				}
+			}
+			return err
+		})
+	}
+	gone := old
+	if err != nil {
+		last := context.WithoutCancel(ctx)
+		_ = s.do(last, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS true", ident(e.ID)))
+		gone = work
+		err = fmt.Errorf("putting the copy in place: %w", err)
+	}
+	return errors.Join(err, s.Drop(context.WithoutCancel(ctx), gone))
+}
+
+// Keep makes a snapshot; nobody may be connected meanwhile.
+func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) error {
+	if err := d.Close(); err != nil {
+		return err
+	}
+	end := time.Now().Add(d.session.Wait)
+	for {
+		err := d.server.Copy(ctx, d.id, to, facts)
+		if sqlState(err) != "55006" {
+			return err
+		}
+		if time.Now().After(end) {
+			e := fault.New(fault.Failed, "close these connections, or give more time with --wait", "the copy is in use (waited %s)", d.session.Wait)
+			e.Lines, e.Reason = d.server.sessions(ctx, d.id), err
+			return e
+		}
+	}
+}
+
+// sessions describes who is connected to a database.
+func (s *server) sessions(ctx context.Context, id string) (lines []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	rows, err := s.conn.Query(ctx, `SELECT format('pid %s, %s, %s, %s, since %s: %s', pid, usename, nullif(application_name, ''), state,
+		to_char(backend_start, 'HH24:MI:SS'), left(query, 80)) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()`, id)
+	if err != nil {
+		return nil
+	}
+	lines, _ = pgx.CollectRows(rows, pgx.RowTo[string])
+	return lines
+}
+
+// Changes is not part of this version.
+func (d *database) Changes(context.Context, engine.Compare) (*engine.Changes, error) {
+	return nil, fault.New(fault.Lacking, "", "this version cannot tell yet what changed in a PostgreSQL database")
+}

@@ -1,0 +1,166 @@
+// Package postgres is the engine PostgreSQL: templates, copies and snapshots
+// are databases of one server, their facts JSON in each database's comment.
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+	"hemzo/internal/sqltext"
+)
+
+// Engine is PostgreSQL.
+type Engine struct{}
+
+// Name returns "postgres".
+func (Engine) Name() string { return "postgres" }
+
+// Dialect tells how PostgreSQL's SQL is read.
+func (Engine) Dialect() sqltext.Dialect {
+	return sqltext.Dialect{NestedComments: true, DollarQuotes: true, EscapeStrings: true, Routines: true, Dumps: true}
+}
+
+// Layers is few: a layer takes 8 MB and as many milliseconds, empty.
+func (Engine) Layers() int { return 8 }
+
+var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_.]*$`)
+
+// Check reports what of a Spec PostgreSQL cannot give.
+func (Engine) Check(s engine.Spec) error {
+	if s.Version != "" {
+		if _, err := strconv.Atoi(major(s.Version)); err != nil {
+			return fault.New(fault.Usage, "say the major version, as in  version: 15", "postgres: %q is no version", s.Version)
+		}
+	}
+	for _, set := range s.Settings {
+		if !plainName.MatchString(set.Name) {
+			return fault.New(fault.Usage, "", "postgres: %q is no name of a setting", set.Name)
+		}
+		if slices.Contains(fixed, set.Name) {
+			return fault.New(fault.Usage, "leave it out", "postgres: the setting %s is Hemzo's to choose", set.Name)
+		}
+	}
+	return nil
+}
+
+// fixed are the settings that Hemzo needs as it sets them.
+var fixed = []string{"port", "listen_addresses", "unix_socket_directories", "hba_file", "data_directory", "dynamic_shared_memory_type"}
+
+func major(version string) string {
+	m, _, _ := strings.Cut(version, ".")
+	return m
+}
+
+// Base lists what an empty database depends on.
+func (Engine) Base(s engine.Spec) []string {
+	version := major(s.Version)
+	if version == "" {
+		if b, err := find(""); err == nil {
+			version = b.major
+		}
+	}
+	base := []string{"postgres", version, s.Encoding, s.Locale}
+	base = append(base, slices.Sorted(slices.Values(s.Extensions))...)
+	var settings []string
+	for _, set := range s.Settings {
+		settings = append(settings, set.Name+"="+set.Value)
+	}
+	return append(base, slices.Sorted(slices.Values(settings))...)
+}
+
+// Needs reports the servers of this machine.
+func (Engine) Needs(context.Context) []engine.Need {
+	n := engine.Need{What: "PostgreSQL server", Next: advice}
+	for _, b := range binaries() {
+		if n.Has != "" {
+			n.Has += "; "
+		}
+		n.Has += b.version + " in " + b.folder
+	}
+	return []engine.Need{n}
+}
+
+// Private is not used: the server is a process, see Start.
+func (Engine) Private(context.Context, string, engine.Spec) (engine.Server, error) {
+	return nil, fmt.Errorf("postgres has no server inside this program")
+}
+
+const advice = "install it (on Debian: apt-get install postgresql), put the folder of its programs on PATH, or use  where: container"
+
+// installation is a PostgreSQL installation.
+type installation struct {
+	folder  string
+	version string // "15.18"
+	major   string
+}
+
+var versionLine = regexp.MustCompile(`\(PostgreSQL\) ([0-9]+)(\.[0-9]+)?`)
+
+// binaries lists the installations of this machine, the highest version
+// first: on PATH, and where distributions and package managers put them.
+func binaries() []installation {
+	var folders []string
+	folders = append(folders, filepath.SplitList(os.Getenv("PATH"))...)
+	for _, pattern := range []string{
+		"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/lib/postgresql*/bin", "/usr/libexec/postgresql*", "/usr/local/pgsql/bin",
+		"/opt/homebrew/opt/postgresql*/bin", "/usr/local/opt/postgresql*/bin", "/opt/local/lib/postgresql*/bin",
+		"/Applications/Postgres.app/Contents/Versions/*/bin",
+	} {
+		found, _ := filepath.Glob(pattern)
+		folders = append(folders, found...)
+	}
+	var all []installation
+	for _, dir := range folders {
+		program := filepath.Join(dir, "postgres")
+		if real, err := filepath.EvalSymlinks(program); err == nil {
+			program = real
+		} else {
+			continue
+		}
+		dir = filepath.Dir(program)
+		if _, err := os.Stat(filepath.Join(dir, "initdb")); err != nil || slices.ContainsFunc(all, func(b installation) bool { return b.folder == dir }) {
+			continue
+		}
+		out, err := exec.Command(program, "--version").Output()
+		m := versionLine.FindStringSubmatch(string(out))
+		if err != nil || m == nil {
+			continue
+		}
+		all = append(all, installation{folder: dir, version: m[1] + m[2], major: m[1]})
+	}
+	slices.SortStableFunc(all, func(a, b installation) int {
+		x, _ := strconv.Atoi(a.major)
+		y, _ := strconv.Atoi(b.major)
+		return y - x
+	})
+	return all
+}
+
+// find finds the installation of a version, the highest for "".
+func find(version string) (installation, error) {
+	all := binaries()
+	var have []string
+	for _, b := range all {
+		if version == "" || b.major == major(version) {
+			return b, nil
+		}
+		have = append(have, b.version)
+	}
+	if version == "" {
+		return installation{}, fault.New(fault.Lacking, advice, "this machine has no PostgreSQL server")
+	}
+	what := "none at all"
+	if have != nil {
+		what = strings.Join(have, ", ")
+	}
+	return installation{}, fault.New(fault.Lacking, advice, "this machine has no PostgreSQL %s, but %s", version, what)
+}

@@ -1,0 +1,492 @@
+package postgres
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+// server is a PostgreSQL server, seen through one connection to one fixed
+// database: advisory locks hold within one database only.
+type server struct {
+	a     address
+	admin bool // the connection is a superuser's
+
+	mu   sync.Mutex // for conn
+	conn *pgx.Conn
+	held map[string]int // locks of this process, by name
+	own  string         // the owner lock, once asked for
+}
+
+// dial opens a connection in the simple protocol: what Hemzo runs itself is
+// run once.
+func dial(ctx context.Context, a address, database string) (*pgx.Conn, error) {
+	config, err := pgx.ParseConfig("")
+	if err != nil {
+		return nil, err
+	}
+	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User, a.Password, database
+	config.TLSConfig, config.Fallbacks = nil, nil
+	config.RuntimeParams = map[string]string{"application_name": "hemzo", "client_encoding": "UTF8"}
+	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
+	return pgx.ConnectConfig(ctx, config)
+}
+
+// Connect opens the server at an address that Start gave.
+func (Engine) Connect(ctx context.Context, at json.RawMessage) (engine.Server, error) {
+	s := &server{held: map[string]int{}}
+	if err := json.Unmarshal(at, &s.a); err != nil {
+		return nil, fmt.Errorf("reading a server's address: %w", err)
+	}
+	var err error
+	if s.conn, err = dial(ctx, s.a, s.a.Database); err != nil {
+		return nil, fmt.Errorf("connecting to PostgreSQL: %w", err)
+	}
+	err = s.conn.QueryRow(ctx, "SELECT rolsuper FROM pg_roles WHERE rolname = current_user").Scan(&s.admin)
+	if err == nil {
+		// What Hemzo itself writes has to be on disk before a VACUUM can mark it.
+		_, err = s.conn.Exec(ctx, "SET synchronous_commit = on; SET statement_timeout = 0; SET lock_timeout = 0")
+	}
+	if err != nil {
+		s.conn.Close(ctx)
+		return nil, fmt.Errorf("connecting to PostgreSQL: %w", err)
+	}
+	return s, nil
+}
+
+// do runs statements on the server's own connection.
+func (s *server) do(ctx context.Context, sql string, args ...any) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, err := s.conn.Exec(ctx, sql, args...)
+	return err
+}
+
+// number returns the first column of a query's only row.
+func (s *server) number(ctx context.Context, sql string, args ...any) (n int64, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	err = s.conn.QueryRow(ctx, sql, args...).Scan(&n)
+	return n, err
+}
+
+func (s *server) About() engine.About {
+	return engine.About{Engine: "postgres", Version: s.a.Version, Where: "memory", Address: fmt.Sprintf("%s:%d", s.a.Host, s.a.Port)}
+}
+
+// role is the role that owns everything of a database of the project file.
+func role(database string) string { return "hemzo_" + strings.ReplaceAll(database, "-", "_") }
+
+func (s *server) Connection(id, database string) engine.Connection {
+	user := role(database)
+	password := derived(s.a.Password, user)
+	host, port := s.a.Host, strconv.Itoa(s.a.Port)
+	jdbc := fmt.Sprintf("jdbc:postgresql://%s:%s/%s", host, port, id)
+	u := url.URL{Scheme: "postgresql", User: url.UserPassword(user, password), Host: host + ":" + port, Path: "/" + id}
+	return engine.Connection{
+		URL: u.String(), JDBC: jdbc, JDBCFull: fmt.Sprintf("%s?user=%s&password=%s", jdbc, user, password),
+		ConnInfo: fmt.Sprintf("host=%s port=%s user=%s password=%s dbname=%s", host, port, user, password, id),
+		Host:     host, Port: port, User: user, Password: password, Database: id, Socket: s.a.Socket,
+		Env: []engine.Setting{{Name: "PGHOST", Value: host}, {Name: "PGPORT", Value: port}, {Name: "PGUSER", Value: user}, {Name: "PGPASSWORD", Value: password}, {Name: "PGDATABASE", Value: id}},
+	}
+}
+
+const entries = `SELECT d.datname, coalesce(shobj_description(d.oid, 'pg_database'), ''),
+	CASE WHEN d.datname LIKE 'hemzo\_t%%' THEN 0 ELSE pg_database_size(d.oid) END
+	FROM pg_database d WHERE d.datname LIKE 'hemzo\_%%' %s`
+
+func (s *server) entries(ctx context.Context, where string, args ...any) ([]engine.Entry, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	rows, err := s.conn.Query(ctx, fmt.Sprintf(entries, where), args...)
+	if err != nil {
+		return nil, fmt.Errorf("listing the databases: %w", err)
+	}
+	defer rows.Close()
+	var all []engine.Entry
+	for rows.Next() {
+		var e engine.Entry
+		var facts string
+		if err := rows.Scan(&e.ID, &facts, &e.Size); err != nil {
+			return nil, fmt.Errorf("listing the databases: %w", err)
+		}
+		var ours bool
+		if e.Kind, ours = engine.KindOf(e.ID); !ours {
+			continue
+		}
+		e.Bad = json.Unmarshal([]byte(facts), &e.Facts) != nil || !e.Facts.Sound()
+		e.Newer = e.Facts.Format > engine.Format
+		if e.Size == 0 {
+			e.Size = e.Facts.Size
+		}
+		all = append(all, e)
+	}
+	return all, rows.Err()
+}
+
+func (s *server) List(ctx context.Context) ([]engine.Entry, error) { return s.entries(ctx, "") }
+
+func (s *server) Find(ctx context.Context, id string) (engine.Entry, error) {
+	all, err := s.entries(ctx, "AND d.datname = $1", id)
+	if err == nil && len(all) == 0 {
+		err = engine.ErrNotFound
+	}
+	if err != nil {
+		return engine.Entry{}, err
+	}
+	return all[0], nil
+}
+
+func (s *server) Note(ctx context.Context, id string, change func(*engine.Facts)) error {
+	unlock, err := s.Lock(ctx, "facts "+id, nil)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	e, err := s.Find(ctx, id)
+	if err != nil {
+		return err
+	}
+	if e.Newer {
+		return fault.New(fault.Refused, "use the newer Hemzo", "%s was made by a newer Hemzo", id)
+	}
+	change(&e.Facts)
+	comment, err := comment(id, e.Facts)
+	if err != nil {
+		return err
+	}
+	return s.do(ctx, comment)
+}
+
+// comment is the statement that writes facts.
+func comment(id string, f engine.Facts) (string, error) {
+	b, err := json.Marshal(f)
+	return fmt.Sprintf("COMMENT ON DATABASE %s IS %s", ident(id), literal(string(b))), err
+}
+
+func ident(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+// literal quotes a text so that it means the same whatever the server's
+// settings are.
+func literal(text string) string {
+	quoted := "'" + strings.ReplaceAll(text, "'", "''") + "'"
+	if strings.Contains(text, `\`) {
+		return " E" + strings.ReplaceAll(quoted, `\`, `\\`)
+	}
+	return quoted
+}
+
+// key is the number of an advisory lock.
+func key(name string) int64 {
+	sum := sha256.Sum256([]byte("hemzo " + name))
+	return int64(binary.BigEndian.Uint64(sum[:8]))
+}
+
+// Lock takes an advisory lock of the server's own session. Within one session
+// such locks do not exclude one another, so the names are counted here too.
+func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(), error) {
+	for {
+		ok, err := s.try(ctx, name)
+		if err != nil {
+			return nil, fmt.Errorf("taking the lock %q: %w", name, err)
+		}
+		if ok {
+			return func() { s.unlock(name) }, nil
+		}
+		if waiting != nil {
+			waiting()
+			waiting = nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+}
+
+func (s *server) try(ctx context.Context, name string) (ok bool, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.held[name] > 0 {
+		return false, nil
+	}
+	err = s.conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", key(name)).Scan(&ok)
+	if ok {
+		s.held[name]++
+	}
+	return ok, err
+}
+
+func (s *server) unlock(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.held, name)
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	_, _ = s.conn.Exec(ctx, "SELECT pg_advisory_unlock($1)", key(name))
+}
+
+func (s *server) Own(ctx context.Context) (string, func(), error) {
+	s.mu.Lock()
+	name := s.own
+	s.mu.Unlock()
+	if name == "" {
+		name = "owner-" + strings.TrimPrefix(engine.NewID(engine.Work), "hemzo_w_")
+		if ok, err := s.try(ctx, name); err != nil || !ok {
+			return "", nil, fmt.Errorf("taking a lock: %w", err)
+		}
+		s.mu.Lock()
+		s.own = name
+		s.mu.Unlock()
+	}
+	return name, func() {
+		s.unlock(name)
+		s.mu.Lock()
+		s.own = ""
+		s.mu.Unlock()
+	}, nil
+}
+
+func (s *server) Owned(ctx context.Context, lock string) bool {
+	k := uint64(key(lock))
+	n, err := s.number(ctx, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = $1::bigint::oid AND objid = $2::bigint::oid AND objsubid = 1",
+		int64(k>>32), int64(k&0xffffffff))
+	return err != nil || n > 0 // what cannot be asked is not taken for gone
+}
+
+// ensureRole makes the role that owns a database's objects.
+func (s *server) ensureRole(ctx context.Context, database string) error {
+	name := role(database)
+	n, err := s.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1", name)
+	if err != nil || n > 0 {
+		return err
+	}
+	verifier, err := scram(derived(s.a.Password, name))
+	if err != nil {
+		return err
+	}
+	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD '%s'", ident(name), verifier))
+	if sqlState(err) == "42710" || sqlState(err) == "23505" { // made by another process meanwhile
+		return nil
+	}
+	return err
+}
+
+func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts engine.Facts) error {
+	if err := s.ensureRole(ctx, facts.Database); err != nil {
+		return fmt.Errorf("making the owner's role: %w", err)
+	}
+	return s.make(ctx, id, facts, func(work string) error {
+		err := s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE template0 OWNER %s ENCODING %s LOCALE %s",
+			ident(work), ident(role(facts.Database)), literal(spec.Encoding), literal(spec.Locale)))
+		if err != nil || len(spec.Extensions) == 0 {
+			return err
+		}
+		conn, err := dial(ctx, s.a, work)
+		if err != nil {
+			return err
+		}
+		defer conn.Close(ctx)
+		for _, x := range spec.Extensions {
+			if _, err := conn.Exec(ctx, "CREATE EXTENSION "+ident(x)); err != nil {
+				e := fault.New(fault.Lacking, "install it on the server, or leave it out of extensions:", "the extension %s cannot be made", x)
+				e.Said, e.Reason = message(err), err
+				return e
+			}
+		}
+		return nil
+	})
+}
+
+// strategyLimit is the size from which copying files beats writing a log.
+const strategyLimit = 1 << 20
+
+func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) error {
+	e, err := s.Find(ctx, from)
+	if err != nil {
+		return err
+	}
+	if err := s.ensureRole(ctx, facts.Database); err != nil {
+		return fmt.Errorf("making the owner's role: %w", err)
+	}
+	strategy := ""
+	if e.Size > strategyLimit && s.a.Private && atLeast(s.a.Version, 15) {
+		strategy = " STRATEGY file_copy"
+	}
+	facts.Size = e.Size
+	err = s.make(ctx, to, facts, func(work string) error {
+		return s.busy(ctx, func() error {
+			return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(role(facts.Database)), strategy))
+		})
+	})
+	if sqlState(err) == "3D000" {
+		return engine.ErrNotFound
+	}
+	return err
+}
+
+func atLeast(version string, want int) bool {
+	n, err := strconv.Atoi(major(version))
+	return err == nil && n >= want
+}
+
+// make makes a database under a name of work, then gives it its own name and
+// its facts in one transaction. While it is work a lock of its name tells
+// that somebody is at it.
+func (s *server) make(ctx context.Context, id string, facts engine.Facts, create func(work string) error) error {
+	work := engine.NewID(engine.Work)
+	unlock, err := s.Lock(ctx, work, nil)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if err = create(work); err == nil {
+		err = s.name(ctx, work, id, facts)
+	}
+	if err != nil {
+		_ = s.do(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+ident(work)+" WITH (FORCE)")
+	}
+	return err
+}
+
+// name gives a database its final name and its facts.
+func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) error {
+	comment, err := comment(from, facts)
+	if err != nil {
+		return err
+	}
+	sql := "BEGIN; " + comment + "; "
+	if kind, _ := engine.KindOf(to); kind == engine.Template || kind == engine.Kept {
+		sql += fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ", ident(from))
+	}
+	sql += fmt.Sprintf("ALTER DATABASE %s RENAME TO %s; COMMIT", ident(from), ident(to))
+	return s.busy(ctx, func() error {
+		err := s.do(ctx, sql)
+		if err != nil {
+			_ = s.do(ctx, "ROLLBACK")
+		}
+		return err
+	})
+}
+
+// busy tries again while the server says that somebody is connected: a
+// session that has just ended is counted for a moment still.
+func (s *server) busy(ctx context.Context, f func() error) error {
+	end := time.Now().Add(2 * time.Second)
+	for {
+		err := f()
+		if sqlState(err) != "55006" || time.Now().After(end) || ctx.Err() != nil {
+			return err
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts) error {
+	size, err := s.number(ctx, "SELECT pg_database_size($1::name)", from)
+	if err != nil {
+		return err
+	}
+	facts.Size = size
+	return s.name(ctx, from, to, facts)
+}
+
+func (s *server) Drop(ctx context.Context, id string) error {
+	if _, ok := engine.KindOf(id); !ok {
+		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
+	}
+	if err := s.do(ctx, "DROP DATABASE IF EXISTS "+ident(id)+" WITH (FORCE)"); err != nil {
+		return fmt.Errorf("dropping %s: %w", id, err)
+	}
+	return nil
+}
+
+// Clear removes databases of work whose maker is gone.
+func (s *server) Clear(ctx context.Context) error {
+	all, err := s.entries(ctx, `AND d.datname LIKE 'hemzo\_w%'`)
+	if err != nil {
+		return err
+	}
+	for _, e := range all {
+		if e.Newer || s.Owned(ctx, e.ID) || e.Facts.Owner.Lock != "" && s.Owned(ctx, e.Facts.Owner.Lock) {
+			continue
+		}
+		if err := s.Drop(ctx, e.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Whole reports whether facts can be believed; nobody can connect to a
+// template and change it.
+func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
+
+// Watch counts the sessions that a database has had.
+func (s *server) Watch(ctx context.Context, id string) (func() (bool, error), error) {
+	const sessions = "SELECT coalesce(max(sessions), 0) FROM pg_stat_database WHERE datname = $1"
+	before, err := s.number(ctx, sessions, id)
+	if err != nil {
+		return nil, fmt.Errorf("watching %s: %w", id, err)
+	}
+	return func() (bool, error) {
+		// A session is counted a moment after it has ended.
+		for range 100 {
+			after, err := s.number(ctx, sessions, id)
+			if err != nil {
+				return false, fmt.Errorf("watching %s: %w", id, err)
+			}
+			if after > before {
+				return true, nil
+			}
+			time.Sleep(10 * time.Millisecond)
+			_ = s.do(ctx, "SELECT pg_stat_clear_snapshot()")
+		}
+		return false, nil
+	}, nil
+}
+
+func (s *server) Open(ctx context.Context, id string, session engine.Session) (engine.Database, error) {
+	e, err := s.Find(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return &database{server: s, id: id, project: e.Facts.Database, session: session}, nil
+}
+
+func (s *server) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	ctx, stop := context.WithTimeout(context.Background(), time.Second)
+	defer stop()
+	return s.conn.Close(ctx)
+}
+
+func sqlState(err error) string {
+	if e, ok := errors.AsType[*pgconn.PgError](err); ok {
+		return e.Code
+	}
+	return ""
+}
+
+func message(err error) string {
+	if e, ok := errors.AsType[*pgconn.PgError](err); ok {
+		return e.Message
+	}
+	return err.Error()
+}

@@ -1,0 +1,423 @@
+package place
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+// GuardCommand is the command, of this program, that a guard runs as.
+const GuardCommand = "guard"
+
+// record is what is known of a server that a guard keeps. It lies in the
+// state folder, readable by its user alone.
+type record struct {
+	Engine   string          `json:"engine"`
+	Identity string          `json:"identity"`
+	Spec     engine.Spec     `json:"spec"`
+	Idle     time.Duration   `json:"idle"`
+	Folder   string          `json:"folder"` // of its data
+	Kept     string          `json:"kept"`
+	Log      string          `json:"log"`
+	Guard    engine.Process  `json:"guard,omitzero"`
+	Server   engine.Process  `json:"server,omitzero"`
+	Address  json.RawMessage `json:"address,omitempty"` // once it answers
+	Failed   *fault.Error    `json:"failed,omitempty"`  // why it does not
+}
+
+// recordFile is where the record of a server lies.
+func recordFile(state, identity string) string {
+	return filepath.Join(state, "servers", identity+".json")
+}
+
+func readRecord(path string) (r record, err error) {
+	b, err := os.ReadFile(path)
+	if err == nil {
+		err = json.Unmarshal(b, &r)
+	}
+	return r, err
+}
+
+// write writes a record in one step.
+func (r record) write(path string) error {
+	b, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".record")
+	if err != nil {
+		return fmt.Errorf("recording a server: %w", err)
+	}
+	_, err = f.Write(b)
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+		return fmt.Errorf("recording a server: %w", err)
+	}
+	return nil
+}
+
+// startTime bounds how long a server may take to answer where nothing else
+// is said.
+const startTime = time.Minute
+
+// ensure connects to the private server that a Spec wants, and has a guard
+// start it where it does not run. Of several processes one starts it.
+func ensure(ctx context.Context, e engine.Starter, w Wanted, state string, folder Folder) (engine.Server, error) {
+	identity, err := e.Identity(w.Spec)
+	if err != nil {
+		return nil, err
+	}
+	path := recordFile(state, identity)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, fmt.Errorf("making the folder for servers: %w", err)
+	}
+	if s, err := running(ctx, e, path); err == nil {
+		return s, nil
+	}
+	lock := flock.New(filepath.Join(filepath.Dir(path), identity+".lock"))
+	if _, err := lock.TryLockContext(ctx, 5*time.Millisecond); err != nil {
+		return nil, fmt.Errorf("waiting for another process that starts %s: %w", identity, err)
+	}
+	defer lock.Close()
+	if s, err := running(ctx, e, path); err == nil {
+		return s, nil
+	}
+	if err := clearAway(path); err != nil {
+		return nil, err
+	}
+	kept, err := keptFolder()
+	if err != nil {
+		return nil, err
+	}
+	r := record{
+		Engine: e.Name(), Identity: identity, Spec: w.Spec, Idle: w.Idle, Kept: filepath.Join(kept, e.Name()),
+		Folder: filepath.Join(filepath.Dir(folder.Path), filepath.Base(folder.Path)+"-"+identity), Log: filepath.Join(filepath.Dir(path), identity+".log"),
+	}
+	if err := r.start(ctx, path, w.Ready); err != nil {
+		return nil, err
+	}
+	return running(ctx, e, path)
+}
+
+// running connects to a server that its record says is there.
+func running(ctx context.Context, e engine.Starter, path string) (engine.Server, error) {
+	r, err := readRecord(path)
+	if err != nil {
+		return nil, err
+	}
+	if r.Address == nil || !Alive(r.Guard) {
+		return nil, errors.New("its guard is gone")
+	}
+	return e.Connect(ctx, r.Address)
+}
+
+// clearAway removes what a server left whose guard is gone.
+func clearAway(path string) error {
+	r, err := readRecord(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err == nil && Alive(r.Guard) {
+		// It lives and does not answer: it is ending, or its server is gone.
+		_ = syscall.Kill(r.Guard.PID, syscall.SIGTERM)
+		for end := time.Now().Add(15 * time.Second); Alive(r.Guard); time.Sleep(5 * time.Millisecond) {
+			if time.Now().After(end) {
+				_ = syscall.Kill(r.Guard.PID, syscall.SIGKILL)
+			}
+		}
+	}
+	if err == nil && Alive(r.Server) {
+		_ = syscall.Kill(r.Server.PID, syscall.SIGQUIT)
+		for end := time.Now().Add(10 * time.Second); Alive(r.Server); time.Sleep(5 * time.Millisecond) {
+			if time.Now().After(end) {
+				_ = syscall.Kill(r.Server.PID, syscall.SIGKILL)
+			}
+		}
+	}
+	if err == nil && r.Folder != "" {
+		if err := os.RemoveAll(r.Folder); err != nil {
+			return fmt.Errorf("removing what a server left: %w", err)
+		}
+	}
+	return os.Remove(path)
+}
+
+func keptFolder() (string, error) {
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return "", fault.New(fault.Lacking, "set HOME, or XDG_CACHE_HOME", "there is no folder for what makes starts faster: %v", err)
+	}
+	return filepath.Join(cache, "hemzo"), nil
+}
+
+// start starts a guard and waits until its server answers.
+func (r record) start(ctx context.Context, path string, within time.Duration) error {
+	if within == 0 {
+		within = startTime
+	}
+	if err := r.write(path); err != nil {
+		return err
+	}
+	program := os.Getenv("HEMZO_PROGRAM")
+	if program == "" {
+		var err error
+		if program, err = os.Executable(); err != nil {
+			return err
+		}
+	}
+	log, err := os.OpenFile(r.Log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return fmt.Errorf("opening the server's log: %w", err)
+	}
+	defer log.Close()
+	// A session of its own and no descriptor of the caller's: whoever waits
+	// for the end of the caller's output must not wait for the server's.
+	cmd := exec.Command(program, GuardCommand, path)
+	cmd.Dir = "/"
+	cmd.Stdout, cmd.Stderr = log, log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("starting the guard: %w", err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	give := time.After(within)
+	for {
+		if now, err := readRecord(path); err == nil {
+			if now.Failed != nil {
+				<-ended
+				return r.failure(now.Failed)
+			}
+			if now.Address != nil {
+				return nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			_ = cmd.Process.Signal(syscall.SIGTERM)
+			<-ended
+			return ctx.Err()
+		case err := <-ended:
+			return r.failure(fault.New(fault.Failed, "", "the guard ended while it started the server: %v", err))
+		case <-give:
+			_ = cmd.Process.Signal(syscall.SIGTERM)
+			<-ended
+			return r.failure(fault.New(fault.Lacking, "see its log, or give more time with  ready_within:", "the server did not answer within %s", within))
+		case <-time.After(2 * time.Millisecond):
+		}
+	}
+}
+
+// failure is why a server did not start, with the last lines of its log.
+func (r record) failure(f *fault.Error) error {
+	if b, err := os.ReadFile(r.Log); err == nil && len(bytes.TrimSpace(b)) > 0 {
+		lines := strings.Split(strings.TrimSpace(string(b)), "\n")
+		f.Lines = append(f.Lines, lines[max(len(lines)-15, 0):]...)
+	}
+	if f.Next == "" {
+		f.Next = "its log is " + r.Log
+	}
+	return f
+}
+
+// Guard is the parent of a server: it starts it, ends it when nobody needs it
+// any more, and removes what it leaves. It returns when the server is gone.
+func Guard(path string, engines []engine.Engine) error {
+	// The kernel tells a child of the death of the thread that started it:
+	// this one lives as long as the guard.
+	runtime.LockOSThread()
+	r, err := readRecord(path)
+	if err != nil {
+		return fmt.Errorf("reading the guard's record: %w", err)
+	}
+	var e engine.Starter
+	for _, known := range engines {
+		if s, ok := known.(engine.Starter); ok && known.Name() == r.Engine {
+			e = s
+		}
+	}
+	if e == nil {
+		return fmt.Errorf("no engine %q can be guarded", r.Engine)
+	}
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
+	r.Guard, _ = Running(os.Getpid())
+	ctx, stop := context.WithTimeout(context.Background(), startTime)
+	defer stop()
+	go func() {
+		if _, ok := <-signals; ok {
+			stop()
+		}
+	}()
+	started, err := r.begin(ctx, path, e)
+	signal.Stop(signals)
+	close(signals)
+	if err != nil {
+		os.RemoveAll(r.Folder)
+		if f := new(fault.Error); errors.As(err, &f) {
+			r.Failed = f
+		} else {
+			r.Failed = fault.New(fault.Lacking, "", "the server did not start: %v", err)
+		}
+		r.Failed.Reason = nil
+		return errors.Join(err, r.write(path))
+	}
+	return r.keep(path, e, started)
+}
+
+func (r *record) begin(ctx context.Context, path string, e engine.Starter) (*engine.Started, error) {
+	if err := r.write(path); err != nil {
+		return nil, err
+	}
+	if err := os.RemoveAll(r.Folder); err != nil {
+		return nil, err
+	}
+	if err := os.Mkdir(r.Folder, 0o700); err != nil {
+		return nil, fmt.Errorf("making the data folder: %w", err)
+	}
+	started, err := e.Start(ctx, engine.Home{Folder: r.Folder, Kept: r.Kept, Log: io.Writer(os.Stderr)}, r.Spec)
+	if err != nil {
+		return nil, err
+	}
+	r.Server, _ = Running(started.Cmd.Process.Pid)
+	r.Address = started.Address
+	return started, r.write(path)
+}
+
+// keep stays with a server until it ends, a signal says so, or nobody needs
+// it any more.
+func (r *record) keep(path string, e engine.Starter, started *engine.Started) error {
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
+	ended := make(chan error, 1)
+	go func() { ended <- started.Cmd.Wait() }()
+	idle := r.Idle
+	if idle == 0 {
+		idle = 30 * time.Minute
+	}
+	look := time.NewTicker(min(max(idle/10, 100*time.Millisecond), 30*time.Second))
+	defer look.Stop()
+	used := time.Now()
+	var err error
+	for done := false; !done; {
+		select {
+		case err = <-ended:
+			done = true
+		case <-signals:
+			err, done = end(started, ended), true
+		case <-look.C:
+			if busy(e, r.Address) {
+				used = time.Now()
+			} else if time.Since(used) > idle {
+				err, done = end(started, ended), true
+			}
+		}
+	}
+	return errors.Join(err, os.RemoveAll(r.Folder), os.Remove(path))
+}
+
+// busy reports whether a server has a copy, or cannot be asked.
+func busy(e engine.Starter, address json.RawMessage) bool {
+	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
+	defer stop()
+	s, err := e.Connect(ctx, address)
+	if err != nil {
+		return true
+	}
+	defer s.Close()
+	all, err := s.List(ctx)
+	for _, x := range all {
+		if x.Kind == engine.Copy || x.Kind == engine.Work {
+			return true
+		}
+	}
+	return err != nil
+}
+
+// end ends a server: cleanly, and where it takes too long by force.
+func end(started *engine.Started, ended chan error) error {
+	_ = started.Cmd.Process.Signal(started.Stop)
+	select {
+	case <-ended:
+	case <-time.After(10 * time.Second):
+		_ = started.Cmd.Process.Signal(syscall.SIGQUIT)
+		<-ended
+	}
+	if started.Save != nil {
+		return started.Save()
+	}
+	return nil
+}
+
+// owned returns the name of a copy with a living owner, "" where there is
+// none or the server does not answer.
+func owned(ctx context.Context, engines []engine.Engine, path string) string {
+	r, err := readRecord(path)
+	if err != nil {
+		return ""
+	}
+	for _, e := range engines {
+		starter, ok := e.(engine.Starter)
+		if !ok || e.Name() != r.Engine {
+			continue
+		}
+		s, err := running(ctx, starter, path)
+		if err != nil {
+			return ""
+		}
+		defer s.Close()
+		all, _ := s.List(ctx)
+		for _, x := range all {
+			o := x.Facts.Owner
+			if x.Kind == engine.Copy && (o.Lock != "" && s.Owned(ctx, o.Lock) || o.Process.PID != 0 && Alive(o.Process) || o.Child.PID != 0 && Alive(o.Child)) {
+				return x.Facts.Name
+			}
+		}
+	}
+	return ""
+}
+
+// Stop ends the private servers of this user and returns what ended. One
+// with a copy whose owner is alive is not ended unless force says so.
+func Stop(ctx context.Context, engines []engine.Engine, force bool) ([]string, error) {
+	state, err := StateFolder()
+	if err != nil {
+		return nil, err
+	}
+	records, _ := filepath.Glob(filepath.Join(state, "servers", "*.json"))
+	var gone []string
+	for _, path := range records {
+		if ctx.Err() != nil {
+			return gone, ctx.Err()
+		}
+		if !force {
+			if name := owned(ctx, engines, path); name != "" {
+				return gone, fault.New(fault.Refused, "--force ends it all the same", "the copy %q on %s has an owner that is still running", name, strings.TrimSuffix(filepath.Base(path), ".json"))
+			}
+		}
+		if err := clearAway(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return gone, err
+		}
+		gone = append(gone, strings.TrimSuffix(filepath.Base(path), ".json"))
+	}
+	return gone, nil
+}
