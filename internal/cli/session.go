@@ -82,7 +82,7 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 	if err != nil {
 		return copies.Shelf{}, err
 	}
-	key := fmt.Sprint(d.Engine, d.Where, d.Version)
+	key := fmt.Sprint(d.Engine, d.Where, d.Version, d.URL)
 	if _, ok := e.(engine.Starter); ok {
 		key += fmt.Sprint(d.Settings) // a server of its own
 	}
@@ -91,7 +91,7 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 		return shelf, nil
 	}
 	shelf.Server, err = place.Open(ctx, e, place.Wanted{
-		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle,
+		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle, URL: d.URL, AllowHosts: s.project.AllowHosts,
 		Say: func(text string) { s.note("%s", text) },
 	})
 	if err != nil {

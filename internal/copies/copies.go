@@ -363,6 +363,14 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry,
 			there[e.ID] = true
 			continue
 		}
+		if wait, err := s.second(ctx, e); err != nil || wait {
+			needed[e.Facts.Start] = true
+			there[e.ID] = true
+			if err != nil {
+				return gone, err
+			}
+			continue
+		}
 		if err := s.remove(ctx, e); err != nil {
 			return gone, err
 		}
@@ -380,6 +388,27 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry,
 		gone = append(gone, e)
 	}
 	return gone, nil
+}
+
+// twice is how long a copy on a shared server has to be without its owner:
+// a connection that was cut may come back.
+const twice = 2 * time.Minute
+
+// second reports whether a copy that has lost its owner has to be looked at
+// again later.
+func (s Shelf) second(ctx context.Context, e engine.Entry) (wait bool, err error) {
+	now, shared, err := s.Server.Shared(ctx)
+	if err != nil || !shared {
+		return false, err
+	}
+	if e.Facts.Lost.IsZero() {
+		return true, s.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Lost = now })
+	}
+	if now.Sub(e.Facts.Lost) < twice {
+		return true, nil
+	}
+	clients, err := s.Server.Clients(ctx, e.ID)
+	return len(clients) > 0, err
 }
 
 // ScopeOf returns the scope of a project: this machine, this user, the real

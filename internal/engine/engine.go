@@ -54,6 +54,26 @@ type Starter interface {
 	Connect(ctx context.Context, address json.RawMessage) (Server, error)
 }
 
+// Remote is an engine that works on servers which are there already.
+type Remote interface {
+	Engine
+	// Hosts lists the machines that a URL leads to; sockets are left out.
+	Hosts(url string) ([]string, error)
+	// Existing opens the server at a URL.
+	Existing(ctx context.Context, url string, spec Spec) (Server, error)
+}
+
+// Client is somebody connected to a database.
+type Client struct {
+	PID         int       `json:"pid"`
+	User        string    `json:"user"`
+	Application string    `json:"application"`
+	Address     string    `json:"address"`
+	State       string    `json:"state"`
+	Since       time.Time `json:"since"`
+	Query       string    `json:"query"`
+}
+
 // Home is where a private server may put things.
 type Home struct {
 	Folder string    // for its data; it is made, and goes with the server
@@ -84,6 +104,8 @@ type Spec struct {
 	Locale     string
 	Extensions []string
 	Settings   []Setting
+	As         string   // whose rights the sources run with
+	Roles      []string // that the sources mention, made without login
 }
 
 // Setting is one setting of an engine.
@@ -145,6 +167,12 @@ type Server interface {
 	Rename(ctx context.Context, from, to string, facts Facts) error
 	// Drop removes one. What is not there is no error.
 	Drop(ctx context.Context, id string) error
+	// Clients lists who is connected to a database, as far as that can be
+	// told.
+	Clients(ctx context.Context, id string) ([]Client, error)
+	// Shared reports whether others use the server too, and the time by its
+	// clock: there, what seems to have lost its owner is looked at twice.
+	Shared(ctx context.Context) (now time.Time, shared bool, err error)
 	// Clear removes what crashes left behind; young and owned work stays.
 	Clear(ctx context.Context) error
 	// Whole reports whether a template or snapshot is as it was made.

@@ -69,6 +69,7 @@ type Facts struct {
 	Baseline    json.RawMessage `json:"baseline,omitempty"`  // of the witness
 	At          string          `json:"at,omitempty"`        // the state that the baseline stands for, where it is not Start
 	Resetting   bool            `json:"resetting,omitempty"` // a reset was begun and not finished
+	Lost        time.Time       `json:"lost,omitzero"`       // when it was first seen without its owner
 	Failed      bool            `json:"failed,omitempty"`    // kept after a command failed
 }
 

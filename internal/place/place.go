@@ -5,8 +5,10 @@ package place
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"syscall"
 	"time"
@@ -142,13 +144,15 @@ func StateFolder() (string, error) {
 
 // Wanted is what a database of the project file asks of a place.
 type Wanted struct {
-	Database string
-	Where    []string
-	Required bool // disk will not do
-	Spec     engine.Spec
-	Ready    time.Duration // how long a server may take until it answers
-	Idle     time.Duration // how long a server stays when nobody needs it
-	Say      func(string)  // for what a user is told once
+	Database   string
+	Where      []string
+	Required   bool     // disk will not do
+	URL        string   // of an existing server
+	AllowHosts []string // other machines that may be used
+	Spec       engine.Spec
+	Ready      time.Duration // how long a server may take until it answers
+	Idle       time.Duration // how long a server stays when nobody needs it
+	Say        func(string)  // for what a user is told once
 }
 
 // Open opens the server that a database wants, starting it where needed.
@@ -157,11 +161,31 @@ func Open(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error)
 		return nil, err
 	}
 	for _, where := range w.Where {
-		if where == "memory" {
+		switch remote, ok := e.(engine.Remote); {
+		case where == "memory":
 			return openPrivate(ctx, e, w)
+		case where == "existing" && ok:
+			return openExisting(ctx, remote, w)
 		}
 	}
 	return nil, fault.New(fault.Usage, "say  where: memory", "database %q: %s cannot run in %q", w.Database, e.Name(), w.Where)
+}
+
+// openExisting opens a server that is there already. One on another machine
+// needs its host to be allowed.
+func openExisting(ctx context.Context, e engine.Remote, w Wanted) (engine.Server, error) {
+	hosts, err := e.Hosts(w.URL)
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range hosts {
+		ip := net.ParseIP(h)
+		if h == "localhost" || ip != nil && ip.IsLoopback() || slices.Contains(w.AllowHosts, h) {
+			continue
+		}
+		return nil, fault.New(fault.Refused, "add it to the project file:  allow_hosts: ["+h+"]", "database %q: the server %s is on another machine", w.Database, h)
+	}
+	return e.Existing(ctx, w.URL, w.Spec)
 }
 
 func openPrivate(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {

@@ -6,6 +6,7 @@ package template
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,7 +31,10 @@ type Plan struct {
 
 // Spec is what a database of the project file asks of its engine.
 func Spec(d *project.Database) engine.Spec {
-	s := engine.Spec{Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions}
+	s := engine.Spec{As: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions, Roles: d.Roles}
+	if u, err := url.Parse(d.URL); err == nil && u.User != nil {
+		s.As += " " + u.User.Username()
+	}
 	for _, v := range d.Settings {
 		s.Settings = append(s.Settings, engine.Setting{Name: v.Name, Value: v.Value})
 	}

@@ -32,10 +32,7 @@ func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
 	if d.conn != nil {
 		return d.conn, nil
 	}
-	a := d.server.a
-	a.User = role(d.project)
-	a.Password = derived(d.server.a.Password, a.User)
-	conn, err := dial(ctx, a, d.id)
+	conn, err := d.server.dial(ctx, d.id, d.server.role(d.project))
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
@@ -177,6 +174,8 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 			_, err = d.conn.PgConn().CopyFrom(ctx, strings.NewReader(data(s, pieces[i+1:])), text)
 		} else if s.Dump && d.missingRole(ctx, text, passed) {
 			continue
+		} else if name := newRole(text); name != "" && d.server.roles {
+			err = d.server.makeRole(ctx, name, roleOptions(text))
 		} else {
 			err = d.exec(ctx, text)
 		}
@@ -237,6 +236,33 @@ func (d *database) missingRole(ctx context.Context, text string, passed map[stri
 func (d *database) exec(ctx context.Context, text string) error {
 	_, err := d.conn.PgConn().Exec(ctx, text).ReadAll()
 	return err
+}
+
+// newRole returns the name of the role that a statement makes, "" for any
+// other statement. Roles belong to the whole server: they are made once, by
+// Hemzo, and a second CREATE ROLE of the same is passed over.
+func newRole(text string) string {
+	words := sqltext.Words(Engine{}.Dialect(), text, 3)
+	if len(words) < 3 || words[0] != "CREATE" || words[1] != "ROLE" && words[1] != "USER" && words[1] != "GROUP" || words[2] == "MAPPING" {
+		return ""
+	}
+	if strings.HasPrefix(words[2], `"`) {
+		return strings.ReplaceAll(strings.Trim(words[2], `"`), `""`, `"`)
+	}
+	return strings.ToLower(words[2])
+}
+
+// roleOptions keeps of a CREATE ROLE what concerns its rights inside a
+// database: nobody logs in by a role that a migration makes.
+func roleOptions(text string) string {
+	words := sqltext.Words(Engine{}.Dialect(), text, 1000)
+	options := "NOLOGIN"
+	for _, w := range []string{"NOINHERIT", "BYPASSRLS"} {
+		if slices.Contains(words, w) {
+			options += " " + w
+		}
+	}
+	return options
 }
 
 // at places an error in a script.
@@ -462,7 +488,7 @@ func (s *server) replace(ctx context.Context, from string, e engine.Entry) error
 		return err
 	}
 	defer unlock()
-	owner := ident(role(e.Facts.Database))
+	owner := ident(s.role(e.Facts.Database))
 	err = s.busy(ctx, func() error {
 		return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s", ident(work), ident(from), owner))
 	})
@@ -512,23 +538,14 @@ func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) erro
 		}
 		if time.Now().After(end) {
 			e := fault.New(fault.Failed, "close these connections, or give more time with --wait", "the copy is in use (waited %s)", d.session.Wait)
-			e.Lines, e.Reason = d.server.sessions(ctx, d.id), err
+			clients, _ := d.server.Clients(ctx, d.id)
+			for _, c := range clients {
+				e.Lines = append(e.Lines, fmt.Sprintf("pid %d, %s, %s, %s, since %s: %s", c.PID, c.User, c.Application, c.State, c.Since.Format("15:04:05"), c.Query))
+			}
+			e.Reason = err
 			return e
 		}
 	}
-}
-
-// sessions describes who is connected to a database.
-func (s *server) sessions(ctx context.Context, id string) (lines []string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	rows, err := s.conn.Query(ctx, `SELECT format('pid %s, %s, %s, %s, since %s: %s', pid, usename, nullif(application_name, ''), state,
-		to_char(backend_start, 'HH24:MI:SS'), left(query, 80)) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()`, id)
-	if err != nil {
-		return nil
-	}
-	lines, _ = pgx.CollectRows(rows, pgx.RowTo[string])
-	return lines
 }
 
 // Changes is not part of this version.

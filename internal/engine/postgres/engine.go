@@ -68,7 +68,7 @@ func (Engine) Base(s engine.Spec) []string {
 			version = b.major
 		}
 	}
-	base := []string{"postgres", version, s.Encoding, s.Locale}
+	base := []string{"postgres", version, s.Encoding, s.Locale, s.As}
 	base = append(base, slices.Sorted(slices.Values(s.Extensions))...)
 	var settings []string
 	for _, set := range s.Settings {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"strconv"
 	"strings"
@@ -23,8 +24,11 @@ import (
 // server is a PostgreSQL server, seen through one connection to one fixed
 // database: advisory locks hold within one database only.
 type server struct {
-	a     address
-	admin bool // the connection is a superuser's
+	config  *pgx.ConnConfig
+	about   engine.About
+	socket  string // the folder of a private server's socket
+	private bool
+	roles   bool // the connection may make roles: each database has an owner of its own
 
 	mu   sync.Mutex // for conn
 	conn *pgx.Conn
@@ -35,37 +39,72 @@ type server struct {
 // dial opens a connection in the simple protocol: what Hemzo runs itself is
 // run once.
 func dial(ctx context.Context, a address, database string) (*pgx.Conn, error) {
-	config, err := pgx.ParseConfig("")
+	config, err := a.config()
 	if err != nil {
 		return nil, err
 	}
-	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User, a.Password, database
-	config.TLSConfig, config.Fallbacks = nil, nil
-	config.RuntimeParams = map[string]string{"application_name": "hemzo", "client_encoding": "UTF8"}
+	config.Database = database
+	return pgx.ConnectConfig(ctx, config)
+}
+
+func (a address) config() (*pgx.ConnConfig, error) {
+	config, err := pgx.ParseConfig("sslmode=disable")
+	if err != nil {
+		return nil, err
+	}
+	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User, a.Password, a.Database
+	config.Fallbacks, config.RuntimeParams = nil, map[string]string{}
+	plain(config)
+	return config, nil
+}
+
+func plain(config *pgx.ConnConfig) {
+	config.RuntimeParams["application_name"] = "hemzo"
+	config.RuntimeParams["client_encoding"] = "UTF8"
 	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
+}
+
+// dial opens another connection, as another role where one is named.
+func (s *server) dial(ctx context.Context, database, user string) (*pgx.Conn, error) {
+	config := s.config.Copy()
+	config.Database = database
+	if user != "" && user != config.User {
+		config.User, config.Password = user, derived(s.config.Password, user)
+	}
 	return pgx.ConnectConfig(ctx, config)
 }
 
 // Connect opens the server at an address that Start gave.
 func (Engine) Connect(ctx context.Context, at json.RawMessage) (engine.Server, error) {
-	s := &server{held: map[string]int{}}
-	if err := json.Unmarshal(at, &s.a); err != nil {
+	var a address
+	if err := json.Unmarshal(at, &a); err != nil {
 		return nil, fmt.Errorf("reading a server's address: %w", err)
 	}
-	var err error
-	if s.conn, err = dial(ctx, s.a, s.a.Database); err != nil {
-		return nil, fmt.Errorf("connecting to PostgreSQL: %w", err)
+	config, err := a.config()
+	if err != nil {
+		return nil, err
 	}
-	err = s.conn.QueryRow(ctx, "SELECT rolsuper FROM pg_roles WHERE rolname = current_user").Scan(&s.admin)
+	s := &server{config: config, socket: a.Socket, private: true}
+	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: "memory", Address: fmt.Sprintf("%s:%d", a.Host, a.Port)}
+	return s, s.begin(ctx)
+}
+
+// begin opens the server's own connection.
+func (s *server) begin(ctx context.Context) (err error) {
+	s.held = map[string]int{}
+	if s.conn, err = pgx.ConnectConfig(ctx, s.config); err != nil {
+		return fmt.Errorf("connecting to PostgreSQL: %w", err)
+	}
+	err = s.conn.QueryRow(ctx, "SELECT rolsuper OR rolcreaterole FROM pg_roles WHERE rolname = current_user").Scan(&s.roles)
 	if err == nil {
 		// What Hemzo itself writes has to be on disk before a VACUUM can mark it.
 		_, err = s.conn.Exec(ctx, "SET synchronous_commit = on; SET statement_timeout = 0; SET lock_timeout = 0")
 	}
 	if err != nil {
 		s.conn.Close(ctx)
-		return nil, fmt.Errorf("connecting to PostgreSQL: %w", err)
+		return fmt.Errorf("connecting to PostgreSQL: %w", err)
 	}
-	return s, nil
+	return nil
 }
 
 // do runs statements on the server's own connection.
@@ -84,25 +123,40 @@ func (s *server) number(ctx context.Context, sql string, args ...any) (n int64, 
 	return n, err
 }
 
-func (s *server) About() engine.About {
-	return engine.About{Engine: "postgres", Version: s.a.Version, Where: "memory", Address: fmt.Sprintf("%s:%d", s.a.Host, s.a.Port)}
+func (s *server) About() engine.About { return s.about }
+
+// role is the role that owns everything of a database of the project file:
+// one of its own, or the connection's where that may make none.
+func (s *server) role(database string) string {
+	if !s.roles {
+		return s.config.User
+	}
+	return "hemzo_" + strings.ReplaceAll(database, "-", "_")
 }
 
-// role is the role that owns everything of a database of the project file.
-func role(database string) string { return "hemzo_" + strings.ReplaceAll(database, "-", "_") }
-
 func (s *server) Connection(id, database string) engine.Connection {
-	user := role(database)
-	password := derived(s.a.Password, user)
-	host, port := s.a.Host, strconv.Itoa(s.a.Port)
-	jdbc := fmt.Sprintf("jdbc:postgresql://%s:%s/%s", host, port, id)
-	u := url.URL{Scheme: "postgresql", User: url.UserPassword(user, password), Host: host + ":" + port, Path: "/" + id}
-	return engine.Connection{
-		URL: u.String(), JDBC: jdbc, JDBCFull: fmt.Sprintf("%s?user=%s&password=%s", jdbc, user, password),
-		ConnInfo: fmt.Sprintf("host=%s port=%s user=%s password=%s dbname=%s", host, port, user, password, id),
-		Host:     host, Port: port, User: user, Password: password, Database: id, Socket: s.a.Socket,
-		Env: []engine.Setting{{Name: "PGHOST", Value: host}, {Name: "PGPORT", Value: port}, {Name: "PGUSER", Value: user}, {Name: "PGPASSWORD", Value: password}, {Name: "PGDATABASE", Value: id}},
+	user, password := s.role(database), s.config.Password
+	if s.roles {
+		password = derived(s.config.Password, user)
 	}
+	host, port := s.config.Host, strconv.Itoa(int(s.config.Port))
+	c := engine.Connection{
+		Host: host, Port: port, User: user, Password: password, Database: id, Socket: s.socket,
+		ConnInfo: fmt.Sprintf("host=%s port=%s user=%s password=%s dbname=%s", host, port, user, password, id),
+		Env:      []engine.Setting{{Name: "PGHOST", Value: host}, {Name: "PGPORT", Value: port}, {Name: "PGUSER", Value: user}, {Name: "PGPASSWORD", Value: password}, {Name: "PGDATABASE", Value: id}},
+	}
+	u := url.URL{Scheme: "postgresql", User: url.UserPassword(user, password), Path: "/" + id}
+	if strings.HasPrefix(host, "/") { // a socket's folder: only a parameter can name it
+		c.Socket = host
+		u.RawQuery = url.Values{"host": {host}, "port": {port}}.Encode()
+		c.Params = u.RawQuery
+	} else {
+		u.Host = net.JoinHostPort(host, port)
+		c.JDBC = fmt.Sprintf("jdbc:postgresql://%s/%s", u.Host, id)
+		c.JDBCFull = fmt.Sprintf("%s?user=%s&password=%s", c.JDBC, url.QueryEscape(user), url.QueryEscape(password))
+	}
+	c.URL = u.String()
+	return c
 }
 
 const entries = `SELECT d.datname, coalesce(shobj_description(d.oid, 'pg_database'), ''),
@@ -271,16 +325,24 @@ func (s *server) Owned(ctx context.Context, lock string) bool {
 
 // ensureRole makes the role that owns a database's objects.
 func (s *server) ensureRole(ctx context.Context, database string) error {
-	name := role(database)
+	if !s.roles {
+		return nil
+	}
+	name := s.role(database)
+	verifier, err := scram(derived(s.config.Password, name))
+	if err != nil {
+		return err
+	}
+	return s.makeRole(ctx, name, "LOGIN PASSWORD '"+verifier+"'")
+}
+
+// makeRole makes a role, with Hemzo's mark, unless there is one of that name.
+func (s *server) makeRole(ctx context.Context, name, options string) error {
 	n, err := s.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1", name)
 	if err != nil || n > 0 {
 		return err
 	}
-	verifier, err := scram(derived(s.a.Password, name))
-	if err != nil {
-		return err
-	}
-	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD '%s'", ident(name), verifier))
+	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS 'made by Hemzo'", ident(name), options, ident(name)))
 	if sqlState(err) == "42710" || sqlState(err) == "23505" { // made by another process meanwhile
 		return nil
 	}
@@ -291,13 +353,18 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 	if err := s.ensureRole(ctx, facts.Database); err != nil {
 		return fmt.Errorf("making the owner's role: %w", err)
 	}
+	for _, name := range spec.Roles {
+		if err := s.makeRole(ctx, name, "NOLOGIN"); err != nil {
+			return fmt.Errorf("making the role %s: %w", name, err)
+		}
+	}
 	return s.make(ctx, id, facts, func(work string) error {
 		err := s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE template0 OWNER %s ENCODING %s LOCALE %s",
-			ident(work), ident(role(facts.Database)), literal(spec.Encoding), literal(spec.Locale)))
+			ident(work), ident(s.role(facts.Database)), literal(spec.Encoding), literal(spec.Locale)))
 		if err != nil || len(spec.Extensions) == 0 {
 			return err
 		}
-		conn, err := dial(ctx, s.a, work)
+		conn, err := s.dial(ctx, work, "")
 		if err != nil {
 			return err
 		}
@@ -325,13 +392,13 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 		return fmt.Errorf("making the owner's role: %w", err)
 	}
 	strategy := ""
-	if e.Size > strategyLimit && s.a.Private && atLeast(s.a.Version, 15) {
+	if e.Size > strategyLimit && s.private && atLeast(s.about.Version, 15) {
 		strategy = " STRATEGY file_copy"
 	}
 	facts.Size = e.Size
 	err = s.make(ctx, to, facts, func(work string) error {
 		return s.busy(ctx, func() error {
-			return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(role(facts.Database)), strategy))
+			return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.role(facts.Database)), strategy))
 		})
 	})
 	if sqlState(err) == "3D000" {
@@ -403,7 +470,56 @@ func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts
 		return err
 	}
 	facts.Size = size
+	if kind, _ := engine.KindOf(to); kind == engine.Template {
+		if err := s.settle(ctx, from); err != nil {
+			return err
+		}
+	}
 	return s.name(ctx, from, to, facts)
+}
+
+// settle marks every page of a finished template as seen by all, and counts
+// its rows: copies of it need neither.
+func (s *server) settle(ctx context.Context, id string) error {
+	conn, err := s.dial(ctx, id, "")
+	if err != nil {
+		return fmt.Errorf("settling %s: %w", id, err)
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, "SET synchronous_commit = on"); err != nil {
+		return fmt.Errorf("settling %s: %w", id, err)
+	}
+	if _, err := conn.Exec(ctx, "VACUUM (FREEZE, ANALYZE)"); err != nil {
+		return fmt.Errorf("settling %s: %w", id, err)
+	}
+	return nil
+}
+
+// Clients lists who is connected to a database.
+func (s *server) Clients(ctx context.Context, id string) ([]engine.Client, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	rows, err := s.conn.Query(ctx, `SELECT pid, coalesce(usename, ''), coalesce(application_name, ''), coalesce(client_addr::text, 'socket'),
+		coalesce(state, ''), backend_start, coalesce(left(query, 200), '') FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid() ORDER BY pid`, id)
+	if err != nil {
+		return nil, fmt.Errorf("listing the sessions of %s: %w", id, err)
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[engine.Client])
+	if err != nil {
+		return nil, fmt.Errorf("listing the sessions of %s: %w", id, err)
+	}
+	return all, nil
+}
+
+// Shared reports whether the server is somebody else's.
+func (s *server) Shared(ctx context.Context) (now time.Time, shared bool, err error) {
+	if s.private {
+		return now, false, nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	err = s.conn.QueryRow(ctx, "SELECT now()").Scan(&now)
+	return now.UTC(), true, err
 }
 
 func (s *server) Drop(ctx context.Context, id string) error {

@@ -287,6 +287,12 @@ func (s *server) Drop(_ context.Context, id string) error {
 	return first
 }
 
+// Clients lists nobody: who has a file open is not told by SQLite.
+func (s *server) Clients(context.Context, string) ([]engine.Client, error) { return nil, nil }
+
+// Shared reports that the folder is this user's alone.
+func (s *server) Shared(context.Context) (time.Time, bool, error) { return time.Now(), false, nil }
+
 // Clear removes files of work whose maker is gone, facts without a file, and
 // locks that nobody holds.
 func (s *server) Clear(ctx context.Context) error {
