@@ -86,7 +86,9 @@ type Started struct {
 	Cmd     *exec.Cmd
 	Address json.RawMessage
 	Stop    os.Signal // ends it cleanly
-	// Save is called after a clean end, to keep what is worth it.
+	// Tidy is called before a clean end: it drops what does not outlive the
+	// server. Save is called after one, to keep the rest for the next start.
+	Tidy func(ctx context.Context) error
 	Save func() error
 }
 

@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -139,7 +140,7 @@ func clearAway(path string) error {
 	if err == nil && Alive(r.Guard) {
 		// It lives and does not answer: it is ending, or its server is gone.
 		_ = syscall.Kill(r.Guard.PID, syscall.SIGTERM)
-		for end := time.Now().Add(15 * time.Second); Alive(r.Guard); time.Sleep(5 * time.Millisecond) {
+		for end := time.Now().Add(time.Minute); Alive(r.Guard); time.Sleep(5 * time.Millisecond) {
 			if time.Now().After(end) {
 				_ = syscall.Kill(r.Guard.PID, syscall.SIGKILL)
 			}
@@ -316,6 +317,9 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started) er
 	}
 	look := time.NewTicker(min(max(idle/10, 100*time.Millisecond), 30*time.Second))
 	defer look.Stop()
+	// From here on it mostly sleeps: what starting took is given back.
+	debug.SetGCPercent(20)
+	debug.FreeOSMemory()
 	used := time.Now()
 	var err error
 	for done := false; !done; {
@@ -355,14 +359,19 @@ func busy(e engine.Starter, address json.RawMessage) bool {
 
 // end ends a server: cleanly, and where it takes too long by force.
 func end(started *engine.Started, ended chan error) error {
+	ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
+	defer stop()
+	keep := started.Tidy != nil && started.Tidy(ctx) == nil
 	_ = started.Cmd.Process.Signal(started.Stop)
 	select {
-	case <-ended:
+	case err := <-ended:
+		keep = keep && err == nil
 	case <-time.After(10 * time.Second):
 		_ = started.Cmd.Process.Signal(syscall.SIGQUIT)
 		<-ended
+		keep = false
 	}
-	if started.Save != nil {
+	if keep && started.Save != nil {
 		return started.Save()
 	}
 	return nil

@@ -13,11 +13,14 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
@@ -45,7 +48,7 @@ func (Engine) Identity(s engine.Spec) (string, error) {
 		return "", err
 	}
 	sum := sha256.New()
-	fmt.Fprintf(sum, "%d %s %s\n", engine.Format, b.folder, b.version)
+	fmt.Fprintf(sum, "%d %s %s\n", engine.Format, b.folder, b.stamp)
 	for _, set := range sorted(s.Settings) {
 		fmt.Fprintf(sum, "%s=%s\n", set.Name, set.Value)
 	}
@@ -65,7 +68,7 @@ var forTests = []engine.Setting{
 	{Name: "fsync", Value: "off"}, {Name: "synchronous_commit", Value: "off"}, {Name: "full_page_writes", Value: "off"},
 	{Name: "wal_level", Value: "minimal"}, {Name: "max_wal_senders", Value: "0"}, {Name: "autovacuum", Value: "off"},
 	{Name: "max_connections", Value: "200"}, {Name: "shared_buffers", Value: "64MB"}, {Name: "max_wal_size", Value: "1GB"},
-	{Name: "checkpoint_timeout", Value: "1d"}, {Name: "log_checkpoints", Value: "off"}, {Name: "timezone", Value: "UTC"},
+	{Name: "min_wal_size", Value: "2MB"}, {Name: "checkpoint_timeout", Value: "1d"}, {Name: "log_checkpoints", Value: "off"}, {Name: "timezone", Value: "UTC"},
 }
 
 // Start starts a private server: loopback and a private socket alone, a free
@@ -75,22 +78,38 @@ func (e Engine) Start(ctx context.Context, home engine.Home, spec engine.Spec) (
 	if err != nil {
 		return nil, err
 	}
-	c := &cluster{installation: b, home: home, data: filepath.Join(home.Folder, "data"), owner: serverUser()}
+	identity, err := e.Identity(spec)
+	if err != nil {
+		return nil, err
+	}
+	c := &cluster{installation: b, identity: identity, home: home, data: filepath.Join(home.Folder, "data"), owner: serverUser()}
+	if err := c.prepare(); err != nil {
+		return nil, err
+	}
+	if c.take(c.saved()) {
+		if started, err := c.tryPorts(ctx, spec); err == nil || ctx.Err() != nil {
+			return started, err
+		}
+		// Damaged in a way that only the server notices.
+		if err := errors.Join(os.RemoveAll(c.saved()), os.RemoveAll(c.data)); err != nil {
+			return nil, fmt.Errorf("removing a damaged data folder: %w", err)
+		}
+	}
 	if err := c.lay(ctx); err != nil {
 		return nil, err
 	}
-	var failed error
-	for range 5 { // another program may take the port between its choice and its use
-		started, err := c.start(ctx, spec)
-		if err == nil {
-			return started, nil
-		}
-		failed = err
-		if !errors.Is(err, errPort) {
+	return c.tryPorts(ctx, spec)
+}
+
+// tryPorts starts the server; another program may take the port between its
+// choice and its use.
+func (c *cluster) tryPorts(ctx context.Context, spec engine.Spec) (started *engine.Started, err error) {
+	for range 5 {
+		if started, err = c.start(ctx, spec); !errors.Is(err, errPort) {
 			break
 		}
 	}
-	return nil, failed
+	return started, err
 }
 
 var errPort = errors.New("the port is taken")
@@ -98,9 +117,10 @@ var errPort = errors.New("the port is taken")
 // cluster is a data folder and the server on it.
 type cluster struct {
 	installation
-	home  engine.Home
-	data  string
-	owner *account // nil for this process's own
+	home     engine.Home
+	identity string
+	data     string
+	owner    *account // nil for this process's own
 }
 
 // account is the user that a server runs as where this process is root, as
@@ -141,9 +161,8 @@ func (c *cluster) own(path string) error {
 	return os.Chown(path, int(c.owner.uid), int(c.owner.gid))
 }
 
-// lay lays out the data folder: a copy of a fresh one kept from before, or a
-// fresh one, which is then kept.
-func (c *cluster) lay(ctx context.Context) error {
+// prepare gives the server's folder to its user.
+func (c *cluster) prepare() error {
 	if err := c.own(c.home.Folder); err != nil {
 		return fmt.Errorf("giving %s to the server's user: %w", c.home.Folder, err)
 	}
@@ -153,23 +172,136 @@ func (c *cluster) lay(ctx context.Context) error {
 				"run by root, PostgreSQL runs as another user (uid %d), who cannot pass through %s", c.owner.uid, dir)
 		}
 	}
-	kept := filepath.Join(c.home.Kept, "fresh-"+c.version)
-	if _, err := os.Stat(filepath.Join(kept, "PG_VERSION")); err == nil {
-		if err := copyTree(kept, c.data, c.owner); err == nil {
-			return nil
-		}
-		os.RemoveAll(kept) // damaged: made anew
-		os.RemoveAll(c.data)
+	return nil
+}
+
+// lay lays out the data folder: a copy of a fresh one kept from before, or a
+// fresh one, which is then kept.
+func (c *cluster) lay(ctx context.Context) error {
+	kept := filepath.Join(c.home.Kept, "fresh-"+c.major+"-"+c.stamp)
+	if c.take(kept) {
+		return nil
 	}
-	cmd := c.command(ctx, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions")
+	cmd := c.command(ctx, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions", "--wal-segsize=1")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		e := fault.New(fault.Lacking, "", "initdb failed: %v", err)
 		e.Lines = strings.Split(strings.TrimSpace(string(out)), "\n")
 		return e
 	}
-	c.keepFresh(kept)
+	_ = c.keep(kept) // that it cannot be kept is no reason not to start
 	return nil
 }
+
+// saved is where the data folder is kept when the server has ended cleanly:
+// its templates then need no building. It is named after the server's folder,
+// and so after its version and settings.
+func (c *cluster) saved() string {
+	return filepath.Join(c.home.Kept, "saved-"+c.identity)
+}
+
+// take copies a kept data folder; false where there is none that is whole.
+func (c *cluster) take(from string) bool {
+	// The mark is written last: a folder without it is half a folder.
+	if mark, err := os.ReadFile(filepath.Join(from, "whole")); err != nil || string(mark) != c.major+" "+c.stamp {
+		return false
+	}
+	if err := copyTree(filepath.Join(from, "data"), c.data, c.owner); err == nil {
+		return true
+	}
+	os.RemoveAll(from) // damaged: made anew
+	os.RemoveAll(c.data)
+	return false
+}
+
+// keepLimit bounds what one kept data folder may take.
+const keepLimit = 1 << 30
+
+// keep keeps the data folder of a server that is not running. It replaces
+// what was kept before in one step; of two at once the later one stays.
+func (c *cluster) keep(to string) error {
+	if c.home.Kept == "" {
+		return nil
+	}
+	if err := os.MkdirAll(c.home.Kept, 0o700); err != nil {
+		return fmt.Errorf("keeping the data folder: %w", err)
+	}
+	if size, err := treeSize(c.data); err != nil || size > keepLimit {
+		return err
+	}
+	work, err := os.MkdirTemp(c.home.Kept, "work-")
+	if err != nil {
+		return fmt.Errorf("keeping the data folder: %w", err)
+	}
+	defer os.RemoveAll(work)
+	err = copyTree(c.data, filepath.Join(work, "data"), nil)
+	if err == nil {
+		err = os.WriteFile(filepath.Join(work, "whole"), []byte(c.major+" "+c.stamp), 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("keeping the data folder: %w", err)
+	}
+	old := work + "-old"
+	if err := os.Rename(to, old); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("keeping the data folder: %w", err)
+	}
+	defer os.RemoveAll(old)
+	if err := os.Rename(work, to); err != nil && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("keeping the data folder: %w", err)
+	}
+	return nil
+}
+
+func treeSize(dir string) (size int64, err error) {
+	err = filepath.WalkDir(dir, func(_ string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			info, failed := d.Info()
+			if failed != nil {
+				return failed
+			}
+			size += info.Size()
+		}
+		return err
+	})
+	return size, err
+}
+
+// tidy drops what does not outlive the server, and leaves as little log as
+// can be.
+func (c *cluster) tidy(ctx context.Context, a address) error {
+	raw, err := json.Marshal(a)
+	if err != nil {
+		return err
+	}
+	s, err := Engine{}.Connect(ctx, raw)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	all, err := s.List(ctx)
+	if err != nil {
+		return err
+	}
+	for _, e := range all {
+		if e.Kind == engine.Template && !e.Bad {
+			continue
+		}
+		if err := s.Drop(ctx, e.ID); err != nil {
+			return err
+		}
+	}
+	return s.(*server).do(ctx, "CHECKPOINT")
+}
+
+// save keeps the data folder of a server that has ended.
+func (c *cluster) save(ctx context.Context) error {
+	out, err := c.command(ctx, "pg_controldata", "-D", c.data).Output()
+	if err != nil || !shutDown.Match(out) {
+		return nil // not cleanly: not worth keeping
+	}
+	return c.keep(c.saved())
+}
+
+var shutDown = regexp.MustCompile(`(?m)^Database cluster state: +shut down$`)
 
 // closed returns the folder on a path that others cannot pass through.
 func closed(path string) string {
@@ -179,21 +311,6 @@ func closed(path string) string {
 		}
 	}
 	return ""
-}
-
-// keepFresh keeps a data folder for later starts; that it cannot is no error.
-func (c *cluster) keepFresh(kept string) {
-	if c.home.Kept == "" || os.MkdirAll(c.home.Kept, 0o700) != nil {
-		return
-	}
-	work, err := os.MkdirTemp(c.home.Kept, "work-")
-	if err != nil {
-		return
-	}
-	defer os.RemoveAll(work)
-	if copyTree(c.data, filepath.Join(work, "data"), nil) == nil {
-		_ = os.Rename(filepath.Join(work, "data"), kept)
-	}
 }
 
 // copyTree copies a folder of files and folders; its files are the owner's.
@@ -257,7 +374,7 @@ func (c *cluster) start(ctx context.Context, spec engine.Spec) (*engine.Started,
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
 	}
-	a := address{Host: c.home.Folder, Port: port, User: admin, Database: "postgres", Private: true, Version: c.version}
+	a := address{Host: c.home.Folder, Port: port, User: admin, Database: "postgres", Private: true, Version: c.version()}
 	if err := c.ready(ctx, cmd, a, hba); err != nil {
 		_ = cmd.Process.Signal(syscall.SIGQUIT)
 		_ = cmd.Wait()
@@ -271,7 +388,11 @@ func (c *cluster) start(ctx context.Context, spec engine.Spec) (*engine.Started,
 		return nil, err
 	}
 	b, err := json.Marshal(a)
-	return &engine.Started{Cmd: cmd, Address: b, Stop: syscall.SIGINT}, err
+	return &engine.Started{
+		Cmd: cmd, Address: b, Stop: syscall.SIGINT,
+		Tidy: func(ctx context.Context) error { return c.tidy(ctx, a) },
+		Save: func() error { return c.save(context.Background()) },
+	}, err
 }
 
 func (c *cluster) write(path, text string) error {
@@ -288,7 +409,7 @@ func (c *cluster) ready(ctx context.Context, cmd *exec.Cmd, a address, hba strin
 		if err == nil {
 			return conn.Close(ctx)
 		}
-		if ctx.Err() != nil {
+		if state := sqlState(err); ctx.Err() != nil || state != "" && state != "57P03" { // it is still starting
 			return fmt.Errorf("waiting for PostgreSQL: %w", err)
 		}
 		// A zombie is a server that has ended: nobody has waited for it yet.
@@ -326,8 +447,24 @@ func (c *cluster) secure(ctx context.Context, a address, hba string) (string, er
 	if err != nil {
 		return "", err
 	}
-	if _, err := conn.Exec(ctx, fmt.Sprintf("ALTER ROLE %s PASSWORD '%s'", admin, verifier)); err != nil {
-		return "", fmt.Errorf("setting the password: %w", err)
+	sql := fmt.Sprintf("ALTER ROLE %s PASSWORD '%s';", admin, verifier)
+	// A kept data folder holds the passwords of another life.
+	rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles WHERE rolcanlogin AND rolname LIKE 'hemzo\_%'`)
+	if err != nil {
+		return "", fmt.Errorf("setting the passwords: %w", err)
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	for _, name := range names {
+		if err == nil {
+			verifier, err = scram(derived(password, name))
+			sql += fmt.Sprintf(" ALTER ROLE %s PASSWORD '%s';", ident(name), verifier)
+		}
+	}
+	if err == nil {
+		_, err = conn.Exec(ctx, sql)
+	}
+	if err != nil {
+		return "", fmt.Errorf("setting the passwords: %w", err)
 	}
 	if err := c.write(hba, "local all all scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
 		return "", err

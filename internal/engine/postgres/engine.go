@@ -84,7 +84,7 @@ func (Engine) Needs(context.Context) []engine.Need {
 		if n.Has != "" {
 			n.Has += "; "
 		}
-		n.Has += b.version + " in " + b.folder
+		n.Has += b.version() + " in " + b.folder
 	}
 	return []engine.Need{n}
 }
@@ -98,10 +98,24 @@ const advice = "install it (on Debian: apt-get install postgresql), put the fold
 
 // installation is a PostgreSQL installation.
 type installation struct {
-	folder  string
-	version string // "15.18"
-	major   string
+	folder string
+	major  string
+	stamp  string // changes when another is installed in its place
 }
+
+// version asks the program which it is: "15.18". It costs a process, so it is
+// not asked where the major will do.
+func (i installation) version() string {
+	out, err := exec.Command(filepath.Join(i.folder, "postgres"), "--version").Output()
+	if m := versionLine.FindStringSubmatch(string(out)); err == nil && m != nil {
+		return m[1] + m[2]
+	}
+	return ""
+}
+
+// inPath is how distributions and package managers write the major version
+// into the path.
+var inPath = regexp.MustCompile(`(?:postgresql|pgsql|Versions)[-@/]?([0-9]{1,2})(?:/|$)`)
 
 var versionLine = regexp.MustCompile(`\(PostgreSQL\) ([0-9]+)(\.[0-9]+)?`)
 
@@ -130,12 +144,17 @@ func binaries() []installation {
 		if _, err := os.Stat(filepath.Join(dir, "initdb")); err != nil || slices.ContainsFunc(all, func(b installation) bool { return b.folder == dir }) {
 			continue
 		}
-		out, err := exec.Command(program, "--version").Output()
-		m := versionLine.FindStringSubmatch(string(out))
-		if err != nil || m == nil {
+		info, err := os.Stat(program)
+		if err != nil {
 			continue
 		}
-		all = append(all, installation{folder: dir, version: m[1] + m[2], major: m[1]})
+		i := installation{folder: dir, stamp: info.ModTime().UTC().Format("20060102150405")}
+		if m := inPath.FindStringSubmatch(dir); m != nil {
+			i.major = m[1]
+		} else if i.major = major(i.version()); i.major == "" {
+			continue
+		}
+		all = append(all, i)
 	}
 	slices.SortStableFunc(all, func(a, b installation) int {
 		x, _ := strconv.Atoi(a.major)
@@ -153,7 +172,7 @@ func find(version string) (installation, error) {
 		if version == "" || b.major == major(version) {
 			return b, nil
 		}
-		have = append(have, b.version)
+		have = append(have, b.major)
 	}
 	if version == "" {
 		return installation{}, fault.New(fault.Lacking, advice, "this machine has no PostgreSQL server")
