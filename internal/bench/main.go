@@ -29,8 +29,9 @@ import (
 
 func main() {
 	program := flag.String("program", "bin/hemzo", "the built program")
+	engine := flag.String("engine", "", "only the figures of this engine: sqlite or postgres")
 	flag.Parse()
-	if err := run(*program); err != nil {
+	if err := run(*program, *engine); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -75,7 +76,7 @@ type bench struct {
 	program string
 }
 
-func run(program string) error {
+func run(program, engine string) error {
 	program, err := filepath.Abs(program)
 	if err != nil {
 		return err
@@ -94,7 +95,10 @@ func run(program string) error {
 	}
 	b := bench{dir: dir, program: program}
 	fmt.Printf("%-44s %10s   %-34s %10s   %7s   %s\n", "figure", "hemzo", "baseline", "", "ratio", "wanted")
-	for _, f := range []func() error{b.start, b.copies, b.plan, b.split} {
+	figures := map[string][]func() error{
+		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "": {b.start, b.copies, b.plan, b.split, b.postgres},
+	}
+	for _, f := range figures[engine] {
 		if err := f(); err != nil {
 			return err
 		}

@@ -91,8 +91,10 @@ type builder struct {
 	owner engine.Owner
 	open  engine.Database // the work, between steps that need it open
 	done  []engine.StepFact
-	kept  int64 // bytes of the layers kept by this build
-	below int   // the layer that was kept last
+	kept  int64         // bytes of the layers kept by this build
+	below int           // the layer that was kept last
+	spent time.Duration // applying, since then
+	cost  time.Duration // of keeping it
 }
 
 func (b *builder) build(ctx context.Context) (result *Result, err error) {
@@ -256,6 +258,10 @@ func (b *builder) explain(err error, i int) error {
 	return &told
 }
 
+// dear is what keeping a layer may cost before it is weighed against what
+// applying its steps again would.
+const dear = 10 * time.Millisecond
+
 // keepBytes bounds what the layers that one build keeps below its head may
 // take together.
 const keepBytes = 256 << 20
@@ -273,6 +279,13 @@ func (b *builder) keep(ctx context.Context, i int) error {
 		stride = (b.layer + limit - 1) / limit
 	}
 	near := b.layer-i <= 2
+	b.spent += b.done[i-1].Took
+	if b.cost > dear { // not worth it below what it saves many times over
+		near = b.layer-i == 1
+		if !near && b.spent < 20*b.cost {
+			return nil
+		}
+	}
 	if limit == 0 || !near && (i%stride != 0 || b.kept > keepBytes) {
 		return nil
 	}
@@ -288,10 +301,11 @@ func (b *builder) keep(ctx context.Context, i int) error {
 	}
 	facts := b.facts(i)
 	facts.Steps = facts.Steps[b.below:]
+	began := time.Now()
 	if err := b.server.Copy(ctx, b.work, id, facts); err != nil {
 		return err
 	}
-	b.below = i
+	b.below, b.spent, b.cost = i, 0, time.Since(began)
 	e, err := b.server.Find(ctx, id)
 	b.kept += e.Size
 	return err

@@ -50,6 +50,8 @@ func (d *database) Close() error {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), time.Second)
 	defer stop()
+	// What this session changed is counted before it ends.
+	_, _ = d.conn.Exec(ctx, "SELECT pg_stat_force_next_flush()")
 	err := d.conn.Close(ctx)
 	d.conn = nil
 	return err

@@ -159,8 +159,9 @@ func (s *server) Connection(id, database string) engine.Connection {
 	return c
 }
 
-const entries = `SELECT d.datname, coalesce(shobj_description(d.oid, 'pg_database'), ''),
-	CASE WHEN d.datname LIKE 'hemzo\_t%%' THEN 0 ELSE pg_database_size(d.oid) END
+// The size is the one noted when a database was made: asking for it reads
+// the folder, file by file.
+const entries = `SELECT d.datname, coalesce(shobj_description(d.oid, 'pg_database'), '')
 	FROM pg_database d WHERE d.datname LIKE 'hemzo\_%%' %s`
 
 func (s *server) entries(ctx context.Context, where string, args ...any) ([]engine.Entry, error) {
@@ -175,7 +176,7 @@ func (s *server) entries(ctx context.Context, where string, args ...any) ([]engi
 	for rows.Next() {
 		var e engine.Entry
 		var facts string
-		if err := rows.Scan(&e.ID, &facts, &e.Size); err != nil {
+		if err := rows.Scan(&e.ID, &facts); err != nil {
 			return nil, fmt.Errorf("listing the databases: %w", err)
 		}
 		var ours bool
@@ -184,9 +185,7 @@ func (s *server) entries(ctx context.Context, where string, args ...any) ([]engi
 		}
 		e.Bad = json.Unmarshal([]byte(facts), &e.Facts) != nil || !e.Facts.Sound()
 		e.Newer = e.Facts.Format > engine.Format
-		if e.Size == 0 {
-			e.Size = e.Facts.Size
-		}
+		e.Size = e.Facts.Size
 		all = append(all, e)
 	}
 	return all, rows.Err()
@@ -391,11 +390,15 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	if err := s.ensureRole(ctx, facts.Database); err != nil {
 		return fmt.Errorf("making the owner's role: %w", err)
 	}
+	if facts.Size = e.Size; e.Kind != engine.Template {
+		if facts.Size, err = s.number(ctx, "SELECT pg_database_size($1::name)", from); err != nil {
+			return fmt.Errorf("copying %s: %w", from, err)
+		}
+	}
 	strategy := ""
-	if e.Size > strategyLimit && s.private && atLeast(s.about.Version, 15) {
+	if facts.Size > strategyLimit && s.private && atLeast(s.about.Version, 15) {
 		strategy = " STRATEGY file_copy"
 	}
-	facts.Size = e.Size
 	err = s.make(ctx, to, facts, func(work string) error {
 		return s.busy(ctx, func() error {
 			return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.role(facts.Database)), strategy))
@@ -489,7 +492,20 @@ func (s *server) settle(ctx context.Context, id string) error {
 	if _, err := conn.Exec(ctx, "SET synchronous_commit = on"); err != nil {
 		return fmt.Errorf("settling %s: %w", id, err)
 	}
-	if _, err := conn.Exec(ctx, "VACUUM (FREEZE, ANALYZE)"); err != nil {
+	// What came with the layer below has been settled there.
+	const fresh = `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		LEFT JOIN pg_stat_all_tables s ON s.relid = c.oid
+		WHERE c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast')
+		AND (c.reltuples < 0 OR s.n_tup_ins + s.n_tup_upd + s.n_tup_del > 0)`
+	rows, err := conn.Query(ctx, fresh)
+	if err != nil {
+		return fmt.Errorf("settling %s: %w", id, err)
+	}
+	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err == nil && len(tables) > 0 {
+		_, err = conn.Exec(ctx, "VACUUM (FREEZE, ANALYZE) "+strings.Join(tables, ", "))
+	}
+	if err != nil {
 		return fmt.Errorf("settling %s: %w", id, err)
 	}
 	return nil

@@ -1,0 +1,250 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"hemzo/internal/copies"
+	"hemzo/internal/engine/all"
+	"hemzo/internal/place"
+	"hemzo/internal/project"
+	"hemzo/internal/template"
+)
+
+// postgres measures the engine PostgreSQL on a generated schema of 170
+// tables and about 50 MB of rows, raw psql beside it on the same server.
+func (b bench) postgres() error {
+	ctx := context.Background()
+	os.Setenv("HEMZO_PROGRAM", b.program)
+	os.Setenv("XDG_CACHE_HOME", filepath.Join(b.dir, "cache"))
+	if err := os.Chmod(b.dir, 0o711); err != nil { // a server of root's runs as another user
+		return err
+	}
+	root := filepath.Join(b.dir, "postgres")
+	p, err := b.schema(root, 100)
+	if err != nil {
+		return err
+	}
+	defer func() { _, _ = place.Stop(ctx, all.Engines(), true) }()
+	e, err := all.Named("postgres")
+	if err != nil {
+		return err
+	}
+	scope := copies.ScopeOf(p.Root)
+	read := func() (*template.Plan, error) { return template.Read(ctx, p, &p.Databases[0], e, scope) }
+	plan, err := read()
+	if err != nil {
+		return err
+	}
+	server, err := place.Open(ctx, e, place.Wanted{Where: []string{"memory"}, Spec: template.Spec(&p.Databases[0])})
+	if err != nil {
+		return err
+	}
+	defer server.Close()
+	shelf := copies.Shelf{Server: server, Scope: scope}
+
+	// From nothing, against psql -f of the same files into a fresh database.
+	empty, err := shelf.Take(ctx, copies.Request{Plan: plan, Layer: 0})
+	if err != nil {
+		return err
+	}
+	url := server.Connection(empty.Copy.ID, "apiary").URL
+	base, err := timed(func() error {
+		args := []string{"-qX", "-v", "ON_ERROR_STOP=1", "-o", "/dev/null"}
+		for i := range 100 {
+			args = append(args, "-f", filepath.Join(root, "m", fmt.Sprintf("%04d.sql", i)))
+		}
+		out, err := exec.Command("psql", append(args, url)...).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("psql: %w: %s", err, out)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	result, err := plan.Build(ctx, server, plan.Head(), nil)
+	if err != nil {
+		return err
+	}
+	line("build of 100 migrations, 170 tables, "+fmt.Sprintf("%d MB", result.Template.Size>>20), result.Took, "psql -f of the same files", base, "<= 1.1 x", result.Took <= base*11/10)
+
+	got, err := median(15, func() (time.Duration, error) {
+		var taken *copies.Taken
+		d, err := timed(func() (err error) {
+			taken, err = shelf.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
+			return err
+		})
+		if err != nil {
+			return 0, err
+		}
+		return d, shelf.Drop(ctx, taken.Copy, true)
+	})
+	if err != nil {
+		return err
+	}
+	bare, err := b.bareCopy(result.Template.ID)
+	if err != nil {
+		return err
+	}
+	line("take, template ready", got, "CREATE DATABASE ... STRATEGY file_copy", bare, "<= 1.15 x", got <= bare*115/100)
+
+	if got, err = median(11, b.command(b.program, "build", "--project", root)); err != nil {
+		return err
+	}
+	line("hemzo build, nothing to do, start to end", got, "the bare copy", bare, "<= 40 ms", got <= 40*time.Millisecond)
+
+	// One migration more.
+	if err := os.WriteFile(filepath.Join(root, "m", "0100.sql"), []byte("CREATE TABLE one_more (id int PRIMARY KEY);\n"), 0o644); err != nil {
+		return err
+	}
+	if plan, err = read(); err != nil {
+		return err
+	}
+	if result, err = plan.Build(ctx, server, plan.Head(), nil); err != nil {
+		return err
+	}
+	line("one migration added to 100", result.Took, "the bare copy (and 1 ms)", bare+time.Millisecond, "<= 1.3 x", result.Took <= (bare+time.Millisecond)*13/10)
+	return b.cold(ctx, root)
+}
+
+// admin runs SQL as the private server's superuser.
+func (b bench) admin(sql string) (time.Duration, error) {
+	records, _ := filepath.Glob(filepath.Join(b.dir, "state", "hemzo", "servers", "*.json"))
+	text, err := os.ReadFile(records[0])
+	if err != nil {
+		return 0, err
+	}
+	field := func(name, end string) string {
+		_, rest, _ := strings.Cut(string(text), `"`+name+`":`)
+		value, _, _ := strings.Cut(rest, end)
+		return strings.Trim(value, `"`)
+	}
+	cmd := exec.Command("psql", "-qXAt", "-c", `\timing on`, "-c", sql, "-c", `\timing off`)
+	cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", "PGDATABASE=postgres", "PGUSER=hemzo", "PGPORT="+field("port", ","), "PGPASSWORD="+field("password", ","))
+	out, err := cmd.Output()
+	if err != nil {
+		return 0, fmt.Errorf("psql: %w", err)
+	}
+	_, rest, ok := strings.Cut(string(out), "Time: ")
+	if !ok {
+		return 0, nil
+	}
+	var ms float64
+	_, err = fmt.Sscanf(rest, "%f ms", &ms)
+	return time.Duration(ms * 1e6), err
+}
+
+// bareCopy times CREATE DATABASE ... TEMPLATE by itself, on the server.
+func (b bench) bareCopy(template string) (time.Duration, error) {
+	return median(15, func() (time.Duration, error) {
+		d, err := b.admin("CREATE DATABASE bench_copy TEMPLATE " + template + " STRATEGY file_copy")
+		if err != nil {
+			return 0, err
+		}
+		_, err = b.admin("DROP DATABASE bench_copy")
+		return d, err
+	})
+}
+
+// cold measures a start with nothing running, from the kept data folder, and
+// fifty processes that ask at once.
+func (b bench) cold(ctx context.Context, root string) error {
+	var saved string
+	got, err := median(3, func() (time.Duration, error) {
+		if _, err := place.Stop(ctx, all.Engines(), true); err != nil {
+			return 0, err
+		}
+		found, _ := filepath.Glob(filepath.Join(b.dir, "cache", "hemzo", "postgres", "saved-*"))
+		if len(found) != 1 {
+			return 0, fmt.Errorf("no kept data folder")
+		}
+		saved = found[0]
+		return b.command(b.program, "take", "--project", root)()
+	})
+	if err != nil {
+		return err
+	}
+	base, err := b.bareStart(saved)
+	if err != nil {
+		return err
+	}
+	line("nothing running to a populated copy", got, "folder copied by cp, bare server start", base, "<= 1.5 x", got <= base*3/2)
+
+	if err := os.WriteFile(filepath.Join(root, "m", "0101.sql"), []byte("CREATE TABLE yet_another (id int PRIMARY KEY);\n"), 0o644); err != nil {
+		return err
+	}
+	var wg sync.WaitGroup
+	failed := make(chan error, 50)
+	began := time.Now()
+	for range 50 {
+		wg.Go(func() {
+			if _, err := b.command(b.program, "take", "-q", "--project", root)(); err != nil {
+				failed <- err
+			}
+		})
+	}
+	wg.Wait()
+	fmt.Printf("%-44s %10s   %d failed (wanted: 0)\n", "50 processes taking a copy, one build", show(time.Since(began)), len(failed))
+	return nil
+}
+
+// bareStart copies a data folder and starts a server on it, by hand.
+func (b bench) bareStart(saved string) (time.Duration, error) {
+	dir, err := os.MkdirTemp(b.dir, "bare-")
+	if err != nil {
+		return 0, err
+	}
+	defer os.RemoveAll(dir)
+	script := `set -e
+dir=$1; from=$2; bin=$(ls -d /usr/lib/postgresql/*/bin | tail -1)
+cp -r "$from" "$dir/data"; chmod -R go-rwx "$dir/data"
+run() { if [ "$(id -u)" = 0 ]; then chown -R postgres "$dir"; setpriv --reuid=postgres --regid=postgres --clear-groups "$@"; else "$@"; fi; }
+run "$bin/pg_ctl" -D "$dir/data" -w -s -l "$dir/log" -o "-p 1 -k $dir -c fsync=off -c shared_buffers=64MB -c listen_addresses= -c hba_file=$dir/hba" start
+`
+	if err := os.WriteFile(filepath.Join(dir, "hba"), []byte("local all all trust\n"), 0o644); err != nil {
+		return 0, err
+	}
+	took, err := timed(func() error {
+		out, err := exec.Command("sh", "-c", script, "sh", dir, filepath.Join(saved, "data")).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("starting by hand: %w: %s", err, out)
+		}
+		return nil
+	})
+	stop := exec.Command("sh", "-c", `pid=$(head -1 "$1/data/postmaster.pid"); kill -QUIT $pid; while kill -0 $pid 2>/dev/null; do sleep 0.02; done`, "sh", dir)
+	_ = stop.Run()
+	return took, err
+}
+
+// schema writes a project of n migrations that make 170 tables, 40 of them
+// with rows, about 50 MB.
+func (b bench) schema(root string, n int) (*project.Project, error) {
+	if err := os.MkdirAll(filepath.Join(root, "m"), 0o755); err != nil {
+		return nil, err
+	}
+	table := 0
+	for i := range n {
+		var text strings.Builder
+		for ; table < (i+1)*170/n; table++ {
+			fmt.Fprintf(&text, "CREATE TABLE hive_%d (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, label text NOT NULL UNIQUE, weight numeric, notes jsonb, seen timestamptz DEFAULT now());\nCREATE INDEX ON hive_%d (weight);\n", table, table)
+			if table%4 == 0 {
+				fmt.Fprintf(&text, "INSERT INTO hive_%d (label, weight, notes) SELECT 'hive ' || g, g * 1.5, jsonb_build_object('brood', g, 'queen', repeat('q', 100)) FROM generate_series(1, 3000) g;\n", table)
+			}
+		}
+		if err := os.WriteFile(filepath.Join(root, "m", fmt.Sprintf("%04d.sql", i)), []byte(text.String()), 0o644); err != nil {
+			return nil, err
+		}
+	}
+	file := filepath.Join(root, project.FileName)
+	if err := os.WriteFile(file, []byte("databases: { apiary: { engine: postgres, from: [ { migrations: m } ] } }\n"), 0o644); err != nil {
+		return nil, err
+	}
+	return project.Read(file, "", os.LookupEnv)
+}
