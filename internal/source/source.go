@@ -61,6 +61,7 @@ type Step struct {
 	Command *Run     // of a command
 	Hash    string   // 64 hex digits over what it does, not over its name
 	Always  bool     // its result is never found ready
+	Last    bool     // no step of the same item comes after it
 }
 
 // Run is a command step.
@@ -86,6 +87,9 @@ func Read(ctx context.Context, root string, items []Item, d sqltext.Dialect) (*P
 		}
 		if err := r.item(item); err != nil {
 			return nil, err
+		}
+		if n := len(r.steps); n > 0 {
+			r.steps[n-1].Last = true
 		}
 	}
 	return &Plan{Steps: r.steps, Notes: r.notes}, nil

@@ -281,7 +281,8 @@ func (b *builder) keep(ctx context.Context, i int) error {
 	near := b.layer-i <= 2
 	b.spent += b.done[i-1].Took
 	if b.cost > dear { // not worth it below what it saves many times over
-		near = b.layer-i == 1
+		// Where a source ends is where steps will be added.
+		near = b.layer-i == 1 || b.Steps[i-1].Last
 		if !near && b.spent < 20*b.cost {
 			return nil
 		}
