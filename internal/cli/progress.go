@@ -38,6 +38,8 @@ func (b *building) event(e template.Event) {
 		b.note("%s: another process is building this template, waiting for it", b.name)
 	case e.Damaged != "":
 		b.note("%s: the template %s is not as it was made: it is made anew", b.name, e.Damaged)
+	case e.Notice != "":
+		b.note("%s: %s", b.name, e.Notice)
 	case e.Output != "":
 		if b.verbose {
 			b.note("%s", e.Output)

@@ -169,8 +169,8 @@ type Server interface {
 	Rename(ctx context.Context, from, to string, facts Facts) error
 	// Drop removes one. What is not there is no error.
 	Drop(ctx context.Context, id string) error
-	// Clients lists who is connected to a database, as far as that can be
-	// told.
+	// Clients lists who else is connected to a database, or to any where id
+	// is "", as far as that can be told.
 	Clients(ctx context.Context, id string) ([]Client, error)
 	// Shared reports whether others use the server too, and the time by its
 	// clock: there, what seems to have lost its owner is looked at twice.

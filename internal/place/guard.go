@@ -339,7 +339,7 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started) er
 	return errors.Join(err, os.RemoveAll(r.Folder), os.Remove(path))
 }
 
-// busy reports whether a server has a copy, or cannot be asked.
+// busy reports whether a server has a copy or a client, or cannot be asked.
 func busy(e engine.Starter, address json.RawMessage) bool {
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
 	defer stop()
@@ -348,6 +348,10 @@ func busy(e engine.Starter, address json.RawMessage) bool {
 		return true
 	}
 	defer s.Close()
+	clients, err := s.Clients(ctx, "")
+	if err != nil || len(clients) > 0 {
+		return true
+	}
 	all, err := s.List(ctx)
 	for _, x := range all {
 		if x.Kind == engine.Copy || x.Kind == engine.Work {

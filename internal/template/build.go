@@ -19,6 +19,7 @@ type Event struct {
 	Number  int    // of the step, from 1
 	Of      int
 	Output  string // a line that a command printed
+	Notice  string // what a user should know of a step
 }
 
 // Result tells what a build did.
@@ -179,7 +180,9 @@ func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
 
 func (b *builder) database(ctx context.Context) (engine.Database, error) {
 	if b.open == nil {
-		d, err := b.server.Open(ctx, b.work, SessionOf(b.Database, b.Database.Wait))
+		session := SessionOf(b.Database, b.Database.Wait)
+		session.Notice = func(text string) { b.progress(Event{Notice: text}) }
+		d, err := b.server.Open(ctx, b.work, session)
 		if err != nil {
 			return nil, err
 		}

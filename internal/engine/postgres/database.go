@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -188,10 +189,12 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 			return failed(s, p, err)
 		}
 	}
-	for name, n := range passed {
-		if d.session.Notice != nil {
-			d.session.Notice(fmt.Sprintf("%s: %d owner and grant lines for the role %s were passed over; to have them:  roles: [%s]", s.File, n, name, name))
+	if len(passed) > 0 && d.session.Notice != nil {
+		names, all := slices.Sorted(maps.Keys(passed)), 0
+		for _, n := range passed {
+			all += n
 		}
+		d.session.Notice(fmt.Sprintf("%s: %d owner and grant lines for roles that are not there were passed over; to have them:  roles: [%s]", s.File, all, strings.Join(names, ", ")))
 	}
 	return nil
 }

@@ -511,12 +511,13 @@ func (s *server) settle(ctx context.Context, id string) error {
 	return nil
 }
 
-// Clients lists who is connected to a database.
+// Clients lists who else is connected to a database, or to any.
 func (s *server) Clients(ctx context.Context, id string) ([]engine.Client, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	rows, err := s.conn.Query(ctx, `SELECT pid, coalesce(usename, ''), coalesce(application_name, ''), coalesce(client_addr::text, 'socket'),
-		coalesce(state, ''), backend_start, coalesce(left(query, 200), '') FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid() ORDER BY pid`, id)
+		coalesce(state, ''), backend_start, coalesce(left(query, 200), '') FROM pg_stat_activity
+		WHERE (datname = $1 OR $1 = '') AND backend_type = 'client backend' AND pid <> pg_backend_pid() ORDER BY pid`, id)
 	if err != nil {
 		return nil, fmt.Errorf("listing the sessions of %s: %w", id, err)
 	}
