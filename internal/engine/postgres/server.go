@@ -185,6 +185,9 @@ func (s *server) entries(ctx context.Context, where string, args ...any) ([]engi
 		}
 		e.Bad = json.Unmarshal([]byte(facts), &e.Facts) != nil || !e.Facts.Sound()
 		e.Newer = e.Facts.Format > engine.Format
+		if e.Bad && !s.private && e.Kind != engine.Work {
+			continue // a name like Hemzo's without its facts: somebody else's
+		}
 		e.Size = e.Facts.Size
 		all = append(all, e)
 	}
@@ -445,13 +448,20 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 		sql += fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ", ident(from))
 	}
 	sql += fmt.Sprintf("ALTER DATABASE %s RENAME TO %s; COMMIT", ident(from), ident(to))
-	return s.busy(ctx, func() error {
+	err = s.busy(ctx, func() error {
 		err := s.do(ctx, sql)
 		if err != nil {
 			_ = s.do(ctx, "ROLLBACK")
 		}
 		return err
 	})
+	if sqlState(err) == "42P04" {
+		if e, failed := s.Find(ctx, to); failed == nil && !e.Bad {
+			return s.do(ctx, "DROP DATABASE "+ident(from)) // made by another meanwhile
+		}
+		return fault.New(fault.Refused, "rename or drop it yourself", "there is a database %s that Hemzo did not make", to)
+	}
+	return err
 }
 
 // busy tries again while the server says that somebody is connected: a
@@ -542,6 +552,11 @@ func (s *server) Shared(ctx context.Context) (now time.Time, shared bool, err er
 func (s *server) Drop(ctx context.Context, id string) error {
 	if _, ok := engine.KindOf(id); !ok {
 		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
+	}
+	if kind, _ := engine.KindOf(id); kind != engine.Work {
+		if _, err := s.Find(ctx, id); errors.Is(err, engine.ErrNotFound) {
+			return nil // gone, or not Hemzo's
+		}
 	}
 	if err := s.do(ctx, "DROP DATABASE IF EXISTS "+ident(id)+" WITH (FORCE)"); err != nil {
 		return fmt.Errorf("dropping %s: %w", id, err)
