@@ -17,9 +17,6 @@ import (
 // program is the built program that all tests drive.
 var program string
 
-// cache is the folder for what makes starts faster, for all tests.
-var cache string
-
 // example is the folder of the demo project.
 var example = os.Getenv("HEMZO_TEST_EXAMPLE")
 
@@ -28,11 +25,6 @@ func TestMain(m *testing.M) {
 		if example == "" {
 			example, _ = filepath.Abs("../../examples/apiary")
 		}
-		var err error
-		if cache, err = os.MkdirTemp("", "hemzo-cache-"); err != nil {
-			panic(err)
-		}
-		defer os.RemoveAll(cache)
 		program = os.Getenv("HEMZO_TEST_PROGRAM")
 		if program != "" {
 			return m.Run()
@@ -69,16 +61,13 @@ func memory(t testing.TB) string {
 func environment(memory, home string) []string {
 	return []string{
 		"PATH=" + filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH"),
-		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=", "XDG_CACHE_HOME=" + cache, "HEMZO_PROFILE=", "HEMZO_RUN=", "HEMZO_PROGRAM=", "CI=", "TERM=dumb", "EXAMPLE=" + example,
+		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=", "XDG_CACHE_HOME=" + filepath.Join(home, "cache"), "HEMZO_PROFILE=", "HEMZO_RUN=", "HEMZO_PROGRAM=", "CI=", "TERM=dumb", "EXAMPLE=" + example,
 		"TMPDIR=" + os.TempDir(),
 	}
 }
 
 func TestScripts(t *testing.T) {
 	dir, err := filepath.Abs("testdata")
-	if os.Getenv("HEMZO_TEST_PROGRAM") != "" {
-		dir, err = filepath.Abs("testdata")
-	}
 	require.NoError(t, err)
 	testscript.Run(t, testscript.Params{
 		Dir: dir,
