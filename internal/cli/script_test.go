@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/assert"
@@ -169,4 +170,46 @@ func TestManyAtOnce(t *testing.T) {
 	}
 	assert.Equal(t, 1, built, "one process builds")
 	assert.Len(t, seen, 30, "each has a copy of its own")
+}
+
+// TestKilledAnywhere: whenever a run is killed, the next command leaves no
+// copy, no half-made file and no rendered file of it.
+func TestKilledAnywhere(t *testing.T) {
+	root, env := project(t, 20)
+	keys := "databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\nfiles: [ { from: app.in, to: app.out } ]\n"
+	require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"), []byte(keys), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "app.in"), []byte("{url}"), 0o644))
+	command := func(args ...string) *exec.Cmd {
+		cmd := exec.Command(program, args...)
+		cmd.Dir, cmd.Env = root, env
+		return cmd
+	}
+	for i := range 40 {
+		// Each time other sources, so that every other run builds.
+		text := fmt.Sprintf("CREATE TABLE other_%d (x);\n", i/2)
+		require.NoError(t, os.WriteFile(filepath.Join(root, "m", "0005_hive.sql"), []byte(text), 0o644))
+		run := command("run", "-q", "--", "true")
+		require.NoError(t, run.Start())
+		time.Sleep(time.Duration(i) * time.Millisecond) // only where it dies depends on it
+		_ = run.Process.Kill()
+		_ = run.Wait()
+		out, err := command("sweep").CombinedOutput()
+		require.NoError(t, err, string(out))
+		left, err := command("list", "--json").Output()
+		require.NoError(t, err)
+		assert.NotContains(t, string(left), "hemzo_c_", "after %d ms", i)
+		assert.NoFileExists(t, filepath.Join(root, "app.out"), "after %d ms", i)
+		var data string
+		for _, v := range env {
+			if dir, ok := strings.CutPrefix(v, "HEMZO_MEMORY_DIR="); ok {
+				data = dir
+			}
+		}
+		works, err := filepath.Glob(filepath.Join(data, "*", "sqlite", "hemzo_w_*"))
+		require.NoError(t, err)
+		assert.Empty(t, works, "after %d ms", i)
+	}
+	out, err := command("run", "--", "cat", "app.out").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "sqlite:///")
 }

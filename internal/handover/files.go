@@ -1,6 +1,7 @@
 package handover
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -20,9 +21,13 @@ import (
 // it the file is known as Hemzo's when its writer is gone.
 type rendered struct {
 	Path  string         `json:"path"`
-	Sum   string         `json:"sum"`
+	Text  []byte         `json:"text"`
 	Owner engine.Process `json:"owner"`
 }
+
+// wrote reports whether what a file holds is what its writer wrote, or the
+// beginning of it: the writer may have been killed half-way.
+func (r rendered) wrote(b []byte) bool { return bytes.HasPrefix(r.Text, b) }
 
 // Render writes a project's files for a set of copies. The returned function
 // removes them. A file that is there and not Hemzo's is not overwritten.
@@ -62,7 +67,7 @@ func render(p *project.Project, state string, f project.Rendered, own *Copy, all
 	if err := os.MkdirAll(filepath.Dir(record), 0o700); err != nil {
 		return "", fmt.Errorf("recording %s: %w", f.To, err)
 	}
-	b, err := json.Marshal(rendered{Path: to, Sum: sum(content), Owner: owner})
+	b, err := json.Marshal(rendered{Path: to, Text: content, Owner: owner})
 	if err == nil {
 		err = os.WriteFile(record, b, 0o600)
 	}
@@ -88,8 +93,8 @@ func free(record, to string, f project.Rendered) error {
 		e := fault.New(fault.Failed, "wait for it, or run this suite from another checkout", "%s is in use by another run (process %d)", f.To, old.Owner.PID)
 		e.Where = f.At
 		return e
-	case err == nil && known && old.Sum == sum(now):
-		return nil
+	case err == nil && known && old.wrote(now):
+		return os.Remove(to)
 	}
 	e := fault.New(fault.Refused, "remove it (and list it among the files that version control ignores), or name another file", "%s is there and was not written by Hemzo", f.To)
 	e.Where = f.At
@@ -112,7 +117,7 @@ func forget(record string) {
 	if !ok {
 		return
 	}
-	if b, err := os.ReadFile(r.Path); err == nil && sum(b) == r.Sum {
+	if b, err := os.ReadFile(r.Path); err == nil && r.wrote(b) {
 		os.Remove(r.Path)
 	}
 	os.Remove(record)

@@ -318,7 +318,7 @@ func (s *server) Clear(ctx context.Context) error {
 			if err := s.Drop(ctx, id); err != nil {
 				return err
 			}
-		case ok && kind != engine.Copy && ext == "json" && older(n, time.Minute):
+		case ok && kind != engine.Copy && ext == "json" && (older(n, time.Minute) || kind == engine.Work && !s.owned(ctx, path)):
 			if _, err := os.Stat(s.file(id)); errors.Is(err, os.ErrNotExist) {
 				os.Remove(path)
 			}
@@ -334,6 +334,14 @@ func (s *server) Clear(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// owned reports whether the maker of work is alive, by the facts that it
+// wrote before the file.
+func (s *server) owned(ctx context.Context, path string) bool {
+	var f engine.Facts
+	b, err := os.ReadFile(path)
+	return err == nil && json.Unmarshal(b, &f) == nil && s.Owned(ctx, f.Owner.Lock)
 }
 
 func older(n os.DirEntry, age time.Duration) bool {
@@ -440,26 +448,36 @@ func copyFile(ctx context.Context, from, to string, mode os.FileMode) (*os.File,
 		return nil, err
 	}
 	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_RDWR, mode)
+	out, publish, err := newFile(to, mode)
 	if err != nil {
 		return nil, err
 	}
-	if err := unix.Flock(int(out.Fd()), unix.LOCK_EX); err != nil {
-		return out, err
-	}
 	if cloned(out, in) {
-		return out, nil
+		return out, publish()
 	}
 	// In pieces, so that a user's Ctrl-C does not wait for a large one; each
 	// is copied inside the kernel where the system can.
 	for ctx.Err() == nil {
 		if _, err := io.CopyN(out, in, 64<<20); err == io.EOF {
-			return out, nil
+			return out, publish()
 		} else if err != nil {
 			return out, err
 		}
 	}
 	return out, ctx.Err()
+}
+
+// namedFile makes a file by its name and locks it.
+func namedFile(path string, mode os.FileMode) (*os.File, func() error, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, mode)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil {
+		f.Close()
+		return nil, nil, err
+	}
+	return f, func() error { return nil }, nil
 }
 
 // abandoned reports whether a file that copyFile makes has lost its maker:
