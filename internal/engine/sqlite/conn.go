@@ -230,6 +230,13 @@ func (s *stmt) int(i int) int64 { return lite.Xsqlite3_column_int64(s.c.tls, s.p
 
 func (s *stmt) text(i int) string { return string(s.bytes(i)) }
 
+// is reports whether a column's bytes are those of a text.
+func (s *stmt) is(i int, text string) bool {
+	p := lite.Xsqlite3_column_blob(s.c.tls, s.p, int32(i))
+	n := int(lite.Xsqlite3_column_bytes(s.c.tls, s.p, int32(i)))
+	return n == len(text) && (n == 0 || string(libc.GoBytes(p, n)) == text)
+}
+
 // bytes returns a copy of a column's bytes.
 func (s *stmt) bytes(i int) []byte {
 	p := lite.Xsqlite3_column_blob(s.c.tls, s.p, int32(i))

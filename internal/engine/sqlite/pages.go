@@ -25,7 +25,7 @@ type start struct {
 	trees  []tree   // from 1
 	tables map[string]*table
 
-	counters map[string]counter // nil until asked for
+	counters []counter // in the order of their row ids; nil until asked for
 }
 
 // tree is one b-tree: a table or an index.

@@ -140,7 +140,7 @@ func (d *database) putWhole(c *conn, st *start, diff *difference, keep []string,
 
 // movedSequences counts the counters that differ.
 func movedSequences(c *conn, st *start) (int, error) {
-	var all [2]map[string]counter
+	var all [2][]counter
 	for i, c := range []*conn{c, st.c} {
 		there, err := c.number("SELECT count(*) FROM main.sqlite_schema WHERE name = 'sqlite_sequence'")
 		if err != nil || there == 0 {
@@ -150,13 +150,13 @@ func movedSequences(c *conn, st *start) (int, error) {
 			return 0, err
 		}
 	}
-	moved := 0
-	for name, is := range all[0] {
-		if was, there := all[1][name]; !there || was.value != is.value {
-			moved++
+	n := 0
+	for _, is := range all[0] {
+		if !slices.Contains(all[1], is) {
+			n++
 		}
 	}
-	return moved, nil
+	return n, nil
 }
 
 // schemaDiffers compares the schema rows. Where a tree begins counts too: a
@@ -243,20 +243,32 @@ func putTable(c *conn, st *start, name string) (engine.TableReport, error) {
 // counter is one row of sqlite_sequence.
 type counter struct {
 	rowid int64
+	name  string
 	value any
 }
 
+// sequence is a counter's value. SQLite writes numbers; what somebody else
+// has put there only has to differ from them.
+func sequence(s *stmt) any {
+	if b, ok := s.value(2).([]byte); ok {
+		return "x" + string(b)
+	}
+	return s.value(2)
+}
+
+const allCounters = "SELECT rowid, name, seq FROM main.sqlite_sequence ORDER BY rowid"
+
 // counters reads the counters of AUTOINCREMENT columns.
-func counters(c *conn) (map[string]counter, error) {
-	all := map[string]counter{}
-	err := c.each("SELECT name, rowid, seq FROM main.sqlite_sequence", func(s *stmt) error {
-		all[s.text(0)] = counter{s.int(1), s.value(2)}
+func counters(c *conn) (all []counter, err error) {
+	all = []counter{}
+	err = c.each(allCounters, func(s *stmt) error {
+		all = append(all, counter{s.int(0), s.text(1), sequence(s)})
 		return nil
 	})
 	return all, err
 }
 
-// putSequences puts back the counters that differ.
+// putSequences puts back the counters that differ, but for tables to keep.
 func putSequences(c *conn, st *start, keep []string, report *engine.Report) error {
 	if st.counters == nil {
 		var err error
@@ -264,30 +276,53 @@ func putSequences(c *conn, st *start, keep []string, report *engine.Report) erro
 			return err
 		}
 	}
-	now, err := counters(c)
+	moved, missing, err := moved(c, st.counters, keep)
 	if err != nil {
 		return err
 	}
-	for name, is := range now {
-		was, there := st.counters[name]
-		if kept(keep, name) || there && was == is {
-			continue
-		}
-		report.Sequences++
-		if _, err := c.do("DELETE FROM main.sqlite_sequence WHERE rowid = ?", is.rowid); err != nil {
+	report.Sequences = len(moved)
+	for _, rowid := range moved {
+		if _, err := c.do("DELETE FROM main.sqlite_sequence WHERE rowid = ?", rowid); err != nil {
 			return err
 		}
-		delete(now, name)
 	}
-	for name, was := range st.counters {
-		if _, there := now[name]; there || kept(keep, name) {
-			continue
-		}
-		if _, err := c.do("INSERT INTO main.sqlite_sequence (rowid, name, seq) VALUES (?, ?, ?)", was.rowid, name, was.value); err != nil {
+	for _, was := range missing {
+		if _, err := c.do(putCounter, was.rowid, was.name, was.value); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// putCounter puts a counter back in its row, or in a new one where that of a
+// table to keep has taken its place.
+const putCounter = `INSERT INTO main.sqlite_sequence (rowid, name, seq)
+	SELECT CASE WHEN EXISTS (SELECT 1 FROM main.sqlite_sequence WHERE rowid = ?1) THEN NULL ELSE ?1 END, ?2, ?3`
+
+// moved compares the counters with those of the start state: the rows that
+// have to go, and those that have to come.
+func moved(c *conn, start []counter, keep []string) (gone []int64, missing []counter, err error) {
+	i := 0
+	err = c.each(allCounters, func(s *stmt) error {
+		rowid := s.int(0)
+		for ; i < len(start) && start[i].rowid < rowid; i++ {
+			missing = append(missing, start[i])
+		}
+		same := i < len(start) && start[i].rowid == rowid
+		if same && s.is(1, start[i].name) && sequence(s) == start[i].value {
+			i++
+			return nil
+		}
+		if kept(keep, s.text(1)) {
+			return nil
+		}
+		gone = append(gone, rowid)
+		return nil
+	})
+	for ; i < len(start); i++ {
+		missing = append(missing, start[i])
+	}
+	return gone, slices.DeleteFunc(missing, func(was counter) bool { return kept(keep, was.name) }), err
 }
 
 func putHeader(c *conn, st *start) error {
