@@ -20,6 +20,7 @@ func TestDataFolder(t *testing.T) {
 	t.Setenv("XDG_RUNTIME_DIR", "")
 	f, err := DataFolder()
 	require.NoError(t, err)
+	t.Cleanup(func() { os.Remove(f.Path) }) // where it was not there before, and is empty
 	info, err := os.Stat(f.Path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
