@@ -111,7 +111,7 @@ func databaseName(dir string) string {
 	return name[:min(len(name), 40)]
 }
 
-// found is what a folder holds.
+// surveyed is what a folder holds.
 type surveyed struct {
 	engine     string
 	because    string

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"strings"
 	"time"
+
+	"hemzo/internal/fault"
 )
 
 // Format is the version of Hemzo's own marks: names, facts, layers.
@@ -76,6 +78,15 @@ type Facts struct {
 // Sound reports whether facts can be what a Hemzo wrote: somebody may have
 // edited them.
 func (f Facts) Sound() bool { return f.Format > 0 && f.Layer >= len(f.Steps) }
+
+// Change applies a change to what Find found, unless a newer Hemzo wrote it.
+func (e Entry) Change(change func(*Facts)) (Facts, error) {
+	if e.Newer {
+		return e.Facts, fault.New(fault.Refused, "use the newer Hemzo", "%s was made by a newer Hemzo", e.ID)
+	}
+	change(&e.Facts)
+	return e.Facts, nil
+}
 
 // StepFact is a step that has been applied.
 type StepFact struct {

@@ -33,6 +33,7 @@ type record struct {
 	Identity string          `json:"identity"`
 	Spec     engine.Spec     `json:"spec"`
 	Idle     time.Duration   `json:"idle"`
+	Within   time.Duration   `json:"within"` // for the server to answer
 	Folder   string          `json:"folder"` // of its data
 	Kept     string          `json:"kept"`
 	Log      string          `json:"log"`
@@ -99,8 +100,9 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string, folde
 		return nil, fmt.Errorf("waiting for another process that starts %s: %w", identity, err)
 	}
 	defer lock.Close()
-	if s, err := running(ctx, e, path); err == nil {
-		return s, nil
+	s, err := living(ctx, e, path)
+	if s != nil || err != nil {
+		return s, err
 	}
 	if err := clearAway(path); err != nil {
 		return nil, err
@@ -110,10 +112,13 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string, folde
 		return nil, err
 	}
 	r := record{
-		Engine: e.Name(), Identity: identity, Spec: w.Spec, Idle: w.Idle, Kept: filepath.Join(kept, e.Name()),
+		Engine: e.Name(), Identity: identity, Spec: w.Spec, Idle: w.Idle, Within: w.Ready, Kept: filepath.Join(kept, e.Name()),
 		Folder: filepath.Join(filepath.Dir(folder.Path), filepath.Base(folder.Path)+"-"+identity), Log: filepath.Join(filepath.Dir(path), identity+".log"),
 	}
-	if err := r.start(ctx, path, w.Ready); err != nil {
+	if r.Within == 0 {
+		r.Within = startTime
+	}
+	if err := r.start(ctx, path); err != nil {
 		return nil, err
 	}
 	return running(ctx, e, path)
@@ -129,6 +134,33 @@ func running(ctx context.Context, e engine.Starter, path string) (engine.Server,
 		return nil, errors.New("its guard is gone")
 	}
 	return e.Connect(ctx, r.Address)
+}
+
+// patience is how long a server that lives may refuse connections, because
+// it has too many or is ending, before that is an error.
+const patience = 15 * time.Second
+
+// living connects to a server whose guard is alive, waiting for one that is
+// starting or ending. It returns nothing where there is no such guard: a
+// server that others use is never taken for dead because it is busy.
+func living(ctx context.Context, e engine.Starter, path string) (engine.Server, error) {
+	for end := time.Now().Add(patience); ; {
+		s, err := running(ctx, e, path)
+		if err == nil {
+			return s, nil
+		}
+		if r, failed := readRecord(path); failed != nil || !Alive(r.Guard) {
+			return nil, nil
+		}
+		if time.Now().After(end) {
+			return nil, fault.New(fault.Lacking, "wait, or end it with  hemzo stop --force", "the private server runs and lets nobody in: %v", err)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
 }
 
 // clearAway removes what a server left whose guard is gone.
@@ -171,10 +203,7 @@ func keptFolder() (string, error) {
 }
 
 // start starts a guard and waits until its server answers.
-func (r record) start(ctx context.Context, path string, within time.Duration) error {
-	if within == 0 {
-		within = startTime
-	}
+func (r record) start(ctx context.Context, path string) error {
 	if err := r.write(path); err != nil {
 		return err
 	}
@@ -201,7 +230,7 @@ func (r record) start(ctx context.Context, path string, within time.Duration) er
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
-	give := time.After(within)
+	give := time.After(r.Within)
 	for {
 		if now, err := readRecord(path); err == nil {
 			if now.Failed != nil {
@@ -222,7 +251,7 @@ func (r record) start(ctx context.Context, path string, within time.Duration) er
 		case <-give:
 			_ = cmd.Process.Signal(syscall.SIGTERM)
 			<-ended
-			return r.failure(fault.New(fault.Lacking, "see its log, or give more time with  ready_within:", "the server did not answer within %s", within))
+			return r.failure(fault.New(fault.Lacking, "see its log, or give more time with  ready_within:", "the server did not answer within %s", r.Within))
 		case <-time.After(2 * time.Millisecond):
 		}
 	}
@@ -262,7 +291,7 @@ func Guard(path string, engines []engine.Engine) error {
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	r.Guard, _ = Running(os.Getpid())
-	ctx, stop := context.WithTimeout(context.Background(), startTime)
+	ctx, stop := context.WithTimeout(context.Background(), r.Within)
 	defer stop()
 	go func() {
 		if _, ok := <-signals; ok {

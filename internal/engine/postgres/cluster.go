@@ -375,7 +375,7 @@ func (c *cluster) start(ctx context.Context, spec engine.Spec) (*engine.Started,
 		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
 	}
 	a := address{Host: c.home.Folder, Port: port, User: admin, Database: "postgres", Private: true, Version: c.version()}
-	if err := c.ready(ctx, cmd, a, hba); err != nil {
+	if err := c.ready(ctx, cmd, a); err != nil {
 		_ = cmd.Process.Signal(syscall.SIGQUIT)
 		_ = cmd.Wait()
 		return nil, err
@@ -403,7 +403,7 @@ func (c *cluster) write(path, text string) error {
 }
 
 // ready waits until the server answers a query.
-func (c *cluster) ready(ctx context.Context, cmd *exec.Cmd, a address, hba string) error {
+func (c *cluster) ready(ctx context.Context, cmd *exec.Cmd, a address) error {
 	for {
 		conn, err := dial(ctx, a, "postgres")
 		if err == nil {

@@ -121,11 +121,11 @@ func (s *server) Note(ctx context.Context, id string, change func(*engine.Facts)
 	if err != nil {
 		return err
 	}
-	if e.Newer {
-		return fault.New(fault.Refused, "use the newer Hemzo", "%s was made by a newer Hemzo", id)
+	facts, err := e.Change(change)
+	if err != nil {
+		return err
 	}
-	change(&e.Facts)
-	return s.write(id, e.Facts)
+	return s.write(id, facts)
 }
 
 func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(), error) {
