@@ -50,8 +50,12 @@ func median(n int, f func() (time.Duration, error)) (time.Duration, error) {
 			all = append(all, d)
 		}
 	}
+	return middle(all), nil
+}
+
+func middle(all []time.Duration) time.Duration {
 	slices.Sort(all)
-	return all[len(all)/2], nil
+	return all[len(all)/2]
 }
 
 func timed(f func() error) (time.Duration, error) {

@@ -178,7 +178,7 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 		} else if s.Dump && d.missingRole(ctx, text, passed) {
 			continue
 		} else if name := newRole(text); name != "" && d.server.roles {
-			err = d.server.makeRole(ctx, name, roleOptions(text))
+			err = d.server.makeRole(ctx, name, func() (string, error) { return roleOptions(text), nil })
 		} else {
 			err = d.exec(ctx, text)
 		}

@@ -54,7 +54,7 @@ func (Engine) Existing(ctx context.Context, url string, _ engine.Spec) (engine.S
 		return nil, err
 	}
 	config.Database = control
-	s := &server{config: config}
+	s := &server{config: config, host: config.Host}
 	if err := s.begin(ctx); err != nil {
 		return nil, unreachable(config, err)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"golang.org/x/sync/errgroup"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
@@ -26,6 +27,7 @@ import (
 type server struct {
 	config  *pgx.ConnConfig
 	about   engine.About
+	host    string // that is handed out
 	socket  string // the folder of a private server's socket
 	private bool
 	roles   bool // the connection may make roles: each database has an owner of its own
@@ -45,6 +47,12 @@ func dial(ctx context.Context, a address, database string) (*pgx.Conn, error) {
 	}
 	config.Database = database
 	return pgx.ConnectConfig(ctx, config)
+}
+
+// inside is the address for Hemzo's own sessions.
+func (a address) inside() address {
+	a.Host = a.Socket
+	return a
 }
 
 func (a address) config() (*pgx.ConnConfig, error) {
@@ -80,11 +88,11 @@ func (Engine) Connect(ctx context.Context, at json.RawMessage) (engine.Server, e
 	if err := json.Unmarshal(at, &a); err != nil {
 		return nil, fmt.Errorf("reading a server's address: %w", err)
 	}
-	config, err := a.config()
+	config, err := a.inside().config()
 	if err != nil {
 		return nil, err
 	}
-	s := &server{config: config, socket: a.Socket, private: true}
+	s := &server{config: config, host: a.Host, socket: a.Socket, private: true}
 	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: "memory", Address: fmt.Sprintf("%s:%d", a.Host, a.Port)}
 	return s, s.begin(ctx)
 }
@@ -139,7 +147,7 @@ func (s *server) Connection(id, database string) engine.Connection {
 	if s.roles {
 		password = derived(s.config.Password, user)
 	}
-	host, port := s.config.Host, strconv.Itoa(int(s.config.Port))
+	host, port := s.host, strconv.Itoa(int(s.config.Port))
 	c := engine.Connection{
 		Host: host, Port: port, User: user, Password: password, Database: id, Socket: s.socket,
 		ConnInfo: fmt.Sprintf("host=%s port=%s user=%s password=%s dbname=%s", host, port, user, password, id),
@@ -331,20 +339,26 @@ func (s *server) ensureRole(ctx context.Context, database string) error {
 		return nil
 	}
 	name := s.role(database)
-	verifier, err := scram(derived(s.config.Password, name))
-	if err != nil {
-		return err
-	}
-	return s.makeRole(ctx, name, "LOGIN PASSWORD '"+verifier+"'")
+	return s.makeRole(ctx, name, func() (string, error) {
+		verifier, err := scram(derived(s.config.Password, name))
+		return "LOGIN PASSWORD '" + verifier + "'", err
+	})
 }
 
+// noLogin makes a role that sources mention and nobody logs in by.
+func noLogin() (string, error) { return "NOLOGIN", nil }
+
 // makeRole makes a role, with Hemzo's mark, unless there is one of that name.
-func (s *server) makeRole(ctx context.Context, name, options string) error {
+func (s *server) makeRole(ctx context.Context, name string, options func() (string, error)) error {
 	n, err := s.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1", name)
 	if err != nil || n > 0 {
 		return err
 	}
-	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS 'made by Hemzo'", ident(name), options, ident(name)))
+	with, err := options()
+	if err != nil {
+		return err
+	}
+	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS 'made by Hemzo'", ident(name), with, ident(name)))
 	if sqlState(err) == "42710" || sqlState(err) == "23505" { // made by another process meanwhile
 		return nil
 	}
@@ -356,7 +370,7 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 		return fmt.Errorf("making the owner's role: %w", err)
 	}
 	for _, name := range spec.Roles {
-		if err := s.makeRole(ctx, name, "NOLOGIN"); err != nil {
+		if err := s.makeRole(ctx, name, noLogin); err != nil {
 			return fmt.Errorf("making the role %s: %w", name, err)
 		}
 	}
@@ -499,26 +513,61 @@ func (s *server) settle(ctx context.Context, id string) error {
 		return fmt.Errorf("settling %s: %w", id, err)
 	}
 	defer conn.Close(ctx)
-	if _, err := conn.Exec(ctx, "SET synchronous_commit = on"); err != nil {
-		return fmt.Errorf("settling %s: %w", id, err)
-	}
 	// What came with the layer below has been settled there.
 	const fresh = `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		LEFT JOIN pg_stat_all_tables s ON s.relid = c.oid
 		WHERE c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast')
-		AND (c.reltuples < 0 OR s.n_tup_ins + s.n_tup_upd + s.n_tup_del > 0)`
+		AND (c.reltuples < 0 OR pg_stat_get_tuples_inserted(c.oid) + pg_stat_get_tuples_updated(c.oid) + pg_stat_get_tuples_deleted(c.oid) > 0)
+		ORDER BY pg_stat_get_tuples_inserted(c.oid) DESC, c.oid`
 	rows, err := conn.Query(ctx, fresh)
 	if err != nil {
 		return fmt.Errorf("settling %s: %w", id, err)
 	}
 	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	if err == nil && len(tables) > 0 {
-		_, err = conn.Exec(ctx, "VACUUM (FREEZE, ANALYZE) "+strings.Join(tables, ", "))
-	}
 	if err != nil {
 		return fmt.Errorf("settling %s: %w", id, err)
 	}
+	all, ctx := errgroup.WithContext(ctx)
+	for i, part := range halves(tables) {
+		all.Go(func() error {
+			if i == 0 {
+				return vacuum(ctx, conn, part)
+			}
+			other, err := s.dial(ctx, id, "")
+			if err != nil {
+				return err
+			}
+			defer other.Close(ctx)
+			return vacuum(ctx, other, part)
+		})
+	}
+	if err := all.Wait(); err != nil {
+		return fmt.Errorf("settling %s: %w", id, err)
+	}
 	return nil
+}
+
+// halves deals many tables out to two sessions, few to one.
+func halves(tables []string) [][]string {
+	if len(tables) < 8 {
+		return [][]string{tables}
+	}
+	parts := make([][]string, 2)
+	for i, t := range tables {
+		parts[i%2] = append(parts[i%2], t)
+	}
+	return parts
+}
+
+func vacuum(ctx context.Context, conn *pgx.Conn, tables []string) error {
+	if len(tables) == 0 {
+		return nil
+	}
+	// In one string with VACUUM it would be one transaction.
+	_, err := conn.Exec(ctx, "SET synchronous_commit = on")
+	if err == nil {
+		_, err = conn.Exec(ctx, "VACUUM (FREEZE, ANALYZE) "+strings.Join(tables, ", "))
+	}
+	return err
 }
 
 // Clients lists who else is connected to a database, or to any.
