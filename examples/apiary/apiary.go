@@ -1,10 +1,48 @@
-// Package apiary is the demo project: a beekeepers' co-operative. It is part
-// of the program, so that hemzo demo works from any folder.
+// Package apiary holds the demo project, a beekeepers' co-operative, so that
+// the program can show itself anywhere. What its engines have in common lies
+// in shared, the rest in a folder for each.
 package apiary
 
-import "embed"
+import (
+	"embed"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+)
 
-// Files are the project's files.
-//
-//go:embed hemzo.yaml db suite config
-var Files embed.FS
+//go:embed all:shared sqlite postgres
+var files embed.FS
+
+// Engines lists the engines that the project is there for.
+var Engines = []string{"sqlite", "postgres"}
+
+// Unpack writes the project for an engine to a folder, which it makes.
+func Unpack(engine, folder string) error {
+	var errs []error
+	for _, part := range []string{"shared", engine} {
+		tree, err := fs.Sub(files, part)
+		if err != nil {
+			return err
+		}
+		errs = append(errs, write(tree, folder))
+	}
+	return errors.Join(errs...)
+}
+
+func write(tree fs.FS, folder string) error {
+	return fs.WalkDir(tree, ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(folder, filepath.FromSlash(path))
+		if d.IsDir() {
+			return os.MkdirAll(to, 0o755)
+		}
+		b, err := fs.ReadFile(tree, path)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(to, b, 0o644)
+	})
+}

@@ -5,10 +5,10 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,7 +22,7 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	var keep string
+	var keep, engine string
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "The whole tour on the demo project",
@@ -31,10 +31,13 @@ build, take, a small suite twice, what it left, reset, drop. It works from any
 folder, touches nothing of yours and leaves nothing behind.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, args []string) error {
-			if keep != "" {
-				return unpack(keep)
+			if !slices.Contains(apiary.Engines, engine) {
+				return fault.New(fault.Usage, "engines: "+strings.Join(apiary.Engines, ", "), "there is no demo project for %q", engine)
 			}
-			t, err := a.newTour()
+			if keep != "" {
+				return unpack(engine, keep)
+			}
+			t, err := a.newTour(engine)
 			if err != nil {
 				return err
 			}
@@ -42,35 +45,25 @@ folder, touches nothing of yours and leaves nothing behind.`,
 			return t.run(c.Context())
 		},
 	}
+	c.Flags().StringVar(&engine, "engine", "sqlite", "the `ENGINE` to show: "+strings.Join(apiary.Engines, ", "))
+	_ = c.RegisterFlagCompletionFunc("engine", cobra.FixedCompletions(apiary.Engines, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().StringVar(&keep, "unpack", "", "write the demo project to `FOLDER` and stop")
 	return c
 }
 
-// unpack writes the demo project's files to a new folder.
-func unpack(folder string) error {
+// unpack writes the demo project for an engine to a new folder.
+func unpack(engine, folder string) error {
 	if _, err := os.Stat(folder); err == nil {
 		return fault.New(fault.Refused, "name a folder that is not there yet", "%s is there already", folder)
 	}
-	return fs.WalkDir(apiary.Files, ".", func(path string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		to := filepath.Join(folder, filepath.FromSlash(path))
-		if d.IsDir() {
-			return os.MkdirAll(to, 0o755)
-		}
-		b, err := apiary.Files.ReadFile(path)
-		if err != nil {
-			return err
-		}
-		return os.WriteFile(to, b, 0o644)
-	})
+	return apiary.Unpack(engine, folder)
 }
 
 // tour is one run of the demo. All it makes lies in folders of its own.
 type tour struct {
 	*app
 	self    string
+	engine  string
 	folder  string // the project
 	memory  string // the data, in memory where the machine has room
 	env     []string
@@ -80,8 +73,8 @@ type tour struct {
 	another string
 }
 
-func (a *app) newTour() (t *tour, err error) {
-	t = &tour{app: a, p: a.paintFor(a.outTerm), table: &grid{right: map[int]bool{1: true}}}
+func (a *app) newTour(name string) (t *tour, err error) {
+	t = &tour{app: a, engine: name, p: a.paintFor(a.outTerm), table: &grid{right: map[int]bool{1: true}}}
 	if t.self, err = os.Executable(); err != nil {
 		return nil, err
 	}
@@ -101,12 +94,17 @@ func (a *app) newTour() (t *tour, err error) {
 	if t.memory, err = os.MkdirTemp(filepath.Dir(data.Path), "hemzo-demo-"); err != nil {
 		return nil, err
 	}
-	if err := unpack(filepath.Join(t.folder, "apiary")); err != nil {
+	// Where root runs it, a server runs as another user.
+	if err := os.Chmod(t.memory, 0o711); err != nil {
+		return nil, err
+	}
+	if err := unpack(name, filepath.Join(t.folder, "apiary")); err != nil {
 		return nil, err
 	}
 	t.env = handover.List(os.Environ(), []engine.Setting{
 		{Name: "HEMZO_MEMORY_DIR", Value: t.memory},
 		{Name: "XDG_STATE_HOME", Value: filepath.Join(t.folder, "state")},
+		{Name: "XDG_CACHE_HOME", Value: filepath.Join(t.folder, "cache")},
 		{Name: "HEMZO_PROGRAM", Value: t.self},
 		{Name: "HEMZO_PROFILE", Value: ""},
 		{Name: "HEMZO_RUN", Value: ""},
@@ -115,6 +113,11 @@ func (a *app) newTour() (t *tour, err error) {
 }
 
 func (t *tour) remove() {
+	if t.env != nil { // a server that a tour cut short has left
+		cmd := exec.Command(t.self, "stop", "--force")
+		cmd.Env = t.env
+		_ = cmd.Run()
+	}
 	for _, dir := range []string{t.folder, t.memory} {
 		if dir != "" {
 			os.RemoveAll(dir)
@@ -134,9 +137,9 @@ type step struct {
 
 func (t *tour) run(ctx context.Context) error {
 	began := time.Now()
-	for _, s := range []step{
+	tour := []step{
 		{what: "plan", say: "A project file names the migrations and the reference data. Nothing is built yet.", args: []string{"plan"}},
-		{what: "build, 14 steps", say: "Applied once; every layer is kept as a template.", args: []string{"build"}},
+		{what: "build, 14 steps", say: "Applied once; layers are kept as templates.", args: []string{"build"}},
 		{what: "build, nothing to do", say: "From now on there is nothing to apply.", args: []string{"build"}},
 		{what: "take a copy", say: "A copy of one's own is a file copy away.", args: []string{"take", "--as", "first"}, into: &t.copy},
 		{what: "take another", say: "Two copies never meet.", args: []string{"take", "--as", "second"}, into: &t.another},
@@ -149,7 +152,12 @@ func (t *tour) run(ctx context.Context) error {
 		{what: "run", say: "In daily use one command does it all: take, run, drop.", args: []string{"run", "--", "sh", "suite/run.sh"}},
 		{what: "list", say: "What is there now:", args: []string{"list"}},
 		{what: "drop", say: "And gone.", args: []string{"drop", "--all"}},
-	} {
+	}
+	if t.engine == "postgres" {
+		tour = slices.DeleteFunc(tour, func(s step) bool { return s.what == "changes" }) // not part of this version
+		tour = append(tour, step{what: "stop", say: "The server too; its templates are kept for the next start.", args: []string{"stop"}})
+	}
+	for _, s := range tour {
 		if err := t.step(ctx, s); err != nil {
 			return err
 		}

@@ -1,14 +1,18 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 
 	"github.com/spf13/cobra"
 
 	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/place"
+	"hemzo/internal/project"
 	"hemzo/internal/template"
 )
 
@@ -104,6 +108,29 @@ func (s *session) databases(c *cobra.Command) []finding {
 			continue
 		}
 		out = append(out, finding{About: d.Name, What: "sources", OK: true, Found: count(len(plan.Steps), "step")})
+		if slices.Equal(d.Where, []string{"existing"}) {
+			out = append(out, s.existing(c.Context(), d)...)
+		}
+	}
+	return out
+}
+
+// existing looks at a server that has to be there already.
+func (s *session) existing(ctx context.Context, d *project.Database) []finding {
+	f := finding{About: d.Name, What: "server"}
+	shelf, err := s.shelf(ctx, d)
+	if err != nil {
+		f.Found = err.Error()
+		if x, ok := errors.AsType[*fault.Error](err); ok {
+			f.Next = x.Next
+		}
+		return []finding{f}
+	}
+	about := shelf.Server.About()
+	f.OK, f.Found = true, about.Version+" at "+about.Address
+	out := []finding{f}
+	for _, note := range about.Notes {
+		out = append(out, finding{About: d.Name, What: "server", OK: true, Found: note})
 	}
 	return out
 }

@@ -18,14 +18,8 @@ import (
 // program is the built program that all tests drive.
 var program string
 
-// example is the folder of the demo project.
-var example = os.Getenv("HEMZO_TEST_EXAMPLE")
-
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
-		if example == "" {
-			example, _ = filepath.Abs("../../examples/apiary")
-		}
 		program = os.Getenv("HEMZO_TEST_PROGRAM")
 		if program != "" {
 			return m.Run()
@@ -62,7 +56,7 @@ func memory(t testing.TB) string {
 func environment(memory, home string) []string {
 	return []string{
 		"PATH=" + filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH"),
-		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=", "XDG_CACHE_HOME=" + filepath.Join(home, "cache"), "HEMZO_PROFILE=", "HEMZO_RUN=", "HEMZO_PROGRAM=", "CI=", "TERM=dumb", "EXAMPLE=" + example,
+		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=", "XDG_CACHE_HOME=" + filepath.Join(home, "cache"), "HEMZO_PROFILE=", "HEMZO_RUN=", "HEMZO_PROGRAM=", "CI=", "TERM=dumb",
 		"TMPDIR=" + os.TempDir(),
 	}
 }

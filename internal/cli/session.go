@@ -91,7 +91,7 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 		return shelf, nil
 	}
 	shelf.Server, err = place.Open(ctx, e, place.Wanted{
-		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle, URL: d.URL, AllowHosts: s.project.AllowHosts,
+		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle, Wait: d.Wait, URL: d.URL, AllowHosts: s.project.AllowHosts,
 		Say: func(text string) { s.note("%s", text) },
 	})
 	if err != nil {

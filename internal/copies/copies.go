@@ -359,6 +359,11 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry,
 			continue
 		}
 		if !e.Bad && !s.lost(ctx, e.Facts.Owner) {
+			if !e.Facts.Lost.IsZero() { // its connection was cut, and came back
+				if err := s.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Lost = time.Time{} }); err != nil {
+					return gone, err
+				}
+			}
 			needed[e.Facts.Start] = true
 			there[e.ID] = true
 			continue
@@ -382,7 +387,11 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry,
 		if e.Newer || !orphan && !old {
 			continue
 		}
-		if err := s.Server.Drop(ctx, e.ID); err != nil {
+		err := s.Server.Drop(ctx, e.ID)
+		if fault.KindOf(err) == fault.Refused {
+			continue // another role's, for that one to sweep
+		}
+		if err != nil {
 			return gone, err
 		}
 		gone = append(gone, e)

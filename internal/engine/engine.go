@@ -51,7 +51,7 @@ type Starter interface {
 	// once a query has been answered.
 	Start(ctx context.Context, home Home, spec Spec) (*Started, error)
 	// Connect opens a server at the address that Start gave.
-	Connect(ctx context.Context, address json.RawMessage) (Server, error)
+	Connect(ctx context.Context, address json.RawMessage, p Patience) (Server, error)
 }
 
 // Remote is an engine that works on servers which are there already.
@@ -60,7 +60,14 @@ type Remote interface {
 	// Hosts lists the machines that a URL leads to; sockets are left out.
 	Hosts(url string) ([]string, error)
 	// Existing opens the server at a URL.
-	Existing(ctx context.Context, url string, spec Spec) (Server, error)
+	Existing(ctx context.Context, url string, spec Spec, p Patience) (Server, error)
+}
+
+// Patience says how long a server that has no connection free is waited for,
+// and takes what a user should know meanwhile; Say may be nil.
+type Patience struct {
+	Wait time.Duration
+	Say  func(string)
 }
 
 // Client is somebody connected to a database.
@@ -119,6 +126,8 @@ type About struct {
 	Version string `json:"version"`
 	Where   string `json:"where"`
 	Address string `json:"address"` // its folder or host and port
+	// Notes tell what is slower or impossible on it.
+	Notes []string `json:"notes,omitempty"`
 }
 
 // Connection is how a copy is reached. Fields that an engine has no use for

@@ -92,7 +92,7 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string, folde
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder for servers: %w", err)
 	}
-	if s, err := running(ctx, e, path); err == nil {
+	if s, err := running(ctx, e, path, w.patience()); err == nil {
 		return s, nil
 	}
 	lock := flock.New(filepath.Join(filepath.Dir(path), identity+".lock"))
@@ -100,7 +100,7 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string, folde
 		return nil, fmt.Errorf("waiting for another process that starts %s: %w", identity, err)
 	}
 	defer lock.Close()
-	s, err := living(ctx, e, path)
+	s, err := living(ctx, e, path, w)
 	if s != nil || err != nil {
 		return s, err
 	}
@@ -121,11 +121,11 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string, folde
 	if err := r.start(ctx, path); err != nil {
 		return nil, err
 	}
-	return running(ctx, e, path)
+	return running(ctx, e, path, w.patience())
 }
 
 // running connects to a server that its record says is there.
-func running(ctx context.Context, e engine.Starter, path string) (engine.Server, error) {
+func running(ctx context.Context, e engine.Starter, path string, p engine.Patience) (engine.Server, error) {
 	r, err := readRecord(path)
 	if err != nil {
 		return nil, err
@@ -133,7 +133,7 @@ func running(ctx context.Context, e engine.Starter, path string) (engine.Server,
 	if r.Address == nil || !Alive(r.Guard) {
 		return nil, errors.New("its guard is gone")
 	}
-	return e.Connect(ctx, r.Address)
+	return e.Connect(ctx, r.Address, p)
 }
 
 // patience is how long a server that lives may refuse connections, because
@@ -143,9 +143,9 @@ const patience = 15 * time.Second
 // living connects to a server whose guard is alive, waiting for one that is
 // starting or ending. It returns nothing where there is no such guard: a
 // server that others use is never taken for dead because it is busy.
-func living(ctx context.Context, e engine.Starter, path string) (engine.Server, error) {
+func living(ctx context.Context, e engine.Starter, path string, w Wanted) (engine.Server, error) {
 	for end := time.Now().Add(patience); ; {
-		s, err := running(ctx, e, path)
+		s, err := running(ctx, e, path, w.patience())
 		if err == nil {
 			return s, nil
 		}
@@ -372,7 +372,7 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started) er
 func busy(e engine.Starter, address json.RawMessage) bool {
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
 	defer stop()
-	s, err := e.Connect(ctx, address)
+	s, err := e.Connect(ctx, address, engine.Patience{})
 	if err != nil {
 		return true
 	}
@@ -422,7 +422,7 @@ func owned(ctx context.Context, engines []engine.Engine, path string) string {
 		if !ok || e.Name() != r.Engine {
 			continue
 		}
-		s, err := running(ctx, starter, path)
+		s, err := running(ctx, starter, path, engine.Patience{})
 		if err != nil {
 			return ""
 		}

@@ -151,9 +151,12 @@ type Wanted struct {
 	AllowHosts []string // other machines that may be used
 	Spec       engine.Spec
 	Ready      time.Duration // how long a server may take until it answers
+	Wait       time.Duration // how long one without a free connection is waited for
 	Idle       time.Duration // how long a server stays when nobody needs it
 	Say        func(string)  // for what a user is told once
 }
+
+func (w Wanted) patience() engine.Patience { return engine.Patience{Wait: w.Wait, Say: w.Say} }
 
 // Open opens the server that a database wants, starting it where needed.
 func Open(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {
@@ -185,7 +188,7 @@ func openExisting(ctx context.Context, e engine.Remote, w Wanted) (engine.Server
 		}
 		return nil, fault.New(fault.Refused, "add it to the project file:  allow_hosts: ["+h+"]", "database %q: the server %s is on another machine", w.Database, h)
 	}
-	return e.Existing(ctx, w.URL, w.Spec)
+	return e.Existing(ctx, w.URL, w.Spec, w.patience())
 }
 
 func openPrivate(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {

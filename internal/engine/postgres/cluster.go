@@ -269,7 +269,7 @@ func (c *cluster) tidy(ctx context.Context, a address) error {
 	if err != nil {
 		return err
 	}
-	s, err := Engine{}.Connect(ctx, raw)
+	s, err := Engine{}.Connect(ctx, raw, engine.Patience{})
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -43,39 +44,106 @@ func parse(url string) (*pgx.ConnConfig, error) {
 	return config, nil
 }
 
-// control is the database in which locks are taken, whichever the URL names.
-const control = "postgres"
+// controls are the databases in which locks are taken, the first that can be
+// reached, whichever the URL names: advisory locks hold within one database.
+var controls = []string{"postgres", "template1"}
 
 // Existing opens the server at a URL (libpq's form of URI, section 34.1.1.2
-// of PostgreSQL's manual; what it leaves out comes from the PG* variables).
-func (Engine) Existing(ctx context.Context, url string, _ engine.Spec) (engine.Server, error) {
+// of PostgreSQL's manual; what it leaves out comes from the PG* variables,
+// the password file and the service file).
+func (Engine) Existing(ctx context.Context, url string, _ engine.Spec, p engine.Patience) (engine.Server, error) {
 	config, err := parse(url)
 	if err != nil {
 		return nil, err
 	}
-	config.Database = control
-	s := &server{config: config, host: config.Host}
-	if err := s.begin(ctx); err != nil {
+	s := &server{config: config, host: config.Host, patience: p}
+	if err := s.enter(ctx); err != nil {
 		return nil, unreachable(config, err)
 	}
-	recovering := false
-	err = s.conn.QueryRow(ctx, "SELECT current_setting('server_version'), pg_is_in_recovery()").Scan(&s.about.Version, &recovering)
+	if err := s.inspect(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// enter connects to the first control database that lets this role in.
+func (s *server) enter(ctx context.Context) error {
+	var first error
+	for _, name := range controls {
+		s.config.Database = name
+		err := s.begin(ctx)
+		if err == nil {
+			if first != nil {
+				s.about.Notes = append(s.about.Notes, "locks are taken in the database "+name+", as "+controls[0]+" cannot be reached ("+message(first)+")")
+			}
+			return nil
+		}
+		if first == nil {
+			first = err
+		}
+		if !slices.Contains([]string{"3D000", "28000", "42501", "55000"}, sqlState(err)) { // it is not the database
+			break
+		}
+	}
+	s.config.Database = controls[0]
+	return first
+}
+
+// inspect asks an existing server what it is and what it lets this role do.
+func (s *server) inspect(ctx context.Context) error {
+	var recovering, databases bool
+	var pid uint32
+	err := s.conn.QueryRow(ctx, `SELECT split_part(current_setting('server_version'), ' ', 1), pg_is_in_recovery(), pg_backend_pid(),
+		rolsuper OR rolcreatedb FROM pg_roles WHERE rolname = current_user`).Scan(&s.about.Version, &recovering, &pid, &databases)
+	if err != nil {
+		return fmt.Errorf("asking the server who it is: %w", err)
+	}
+	s.about.Engine, s.about.Where, s.about.Address = "postgres", "existing", net.JoinHostPort(s.config.Host, fmt.Sprint(s.config.Port))
 	switch {
-	case err != nil:
-		s.Close()
-		return nil, fmt.Errorf("asking the server who it is: %w", err)
 	case recovering:
-		s.Close()
-		return nil, fault.New(fault.Lacking, "name its primary", "the server at %s is in recovery: nothing can be made on it", config.Host)
+		return fault.New(fault.Lacking, "name its primary", "the server at %s is in recovery: nothing can be made on it", s.about.Address)
+	case !databases:
+		return fault.New(fault.Lacking, "ALTER ROLE "+s.config.User+" CREATEDB", "the role %s may not make databases", s.config.User)
+	case !s.roles:
+		s.about.Notes = append(s.about.Notes, "the role "+s.config.User+" may make databases, but no roles (CREATEROLE): it is owner and login itself, and roles that sources make have to be there")
 	}
-	s.about.Version, _, _ = strings.Cut(s.about.Version, " ")
-	s.about.Engine, s.about.Where, s.about.Address = "postgres", "existing", net.JoinHostPort(config.Host, fmt.Sprint(config.Port))
-	may, err := s.number(ctx, "SELECT (rolsuper OR rolcreatedb)::int FROM pg_roles WHERE rolname = current_user")
-	if err == nil && may == 0 {
-		s.Close()
-		return nil, fault.New(fault.Lacking, "ALTER ROLE "+config.User+" CREATEDB", "the role %s may not make databases", config.User)
+	if pid != s.conn.PgConn().PID() {
+		return s.changesSessions(ctx)
 	}
-	return s, err
+	return nil
+}
+
+// changesSessions fails where something between here and the server gives
+// the same session of the server to one client after another: locks and
+// settings of a session mean nothing there.
+func (s *server) changesSessions(ctx context.Context) error {
+	other, err := s.dial(ctx, s.config.Database, "")
+	if err != nil {
+		return fmt.Errorf("looking for a pooler: %w", err)
+	}
+	defer other.Close(ctx)
+	var before, theirs, after int64
+	_, err = other.Exec(ctx, "BEGIN")
+	if err == nil {
+		err = other.QueryRow(ctx, "SELECT pg_backend_pid()").Scan(&theirs)
+	}
+	if err == nil {
+		before, err = s.number(ctx, "SELECT pg_backend_pid()")
+	}
+	if err == nil {
+		_, err = other.Exec(ctx, "COMMIT")
+	}
+	if err == nil {
+		after, err = s.number(ctx, "SELECT pg_backend_pid()")
+	}
+	if err != nil {
+		return fmt.Errorf("looking for a pooler: %w", err)
+	}
+	if theirs == before || before != after || theirs == after {
+		return fault.New(fault.Lacking, "name the server itself in url:, or a pooler that gives each client a session of its own", "between here and %s stands a pooler that changes sessions between transactions", s.about.Address)
+	}
+	return nil
 }
 
 // unreachable says why a server cannot be used.
@@ -88,7 +156,7 @@ func unreachable(config *pgx.ConnConfig, err error) error {
 		case "28P01", "28000":
 			e.Next = "check the user and the password in url:"
 		case "3D000":
-			e.Next = "Hemzo takes its locks in the database " + control + ": make it"
+			e.Next = "Hemzo takes its locks in the database " + strings.Join(controls, " or ") + ": make it"
 		}
 		return e
 	}

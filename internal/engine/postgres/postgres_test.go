@@ -226,7 +226,7 @@ func TestKeptFolders(t *testing.T) {
 }
 
 func TestNotFoundWithoutAServer(t *testing.T) {
-	_, err := Engine{}.Existing(context.Background(), "postgresql://a:b@127.0.0.1:1/x", engine.Spec{})
+	_, err := Engine{}.Existing(context.Background(), "postgresql://a:b@127.0.0.1:1/x", engine.Spec{}, engine.Patience{})
 	assert.Equal(t, fault.Lacking, fault.KindOf(err))
 	assert.ErrorContains(t, err, "cannot connect to PostgreSQL at 127.0.0.1:1")
 }

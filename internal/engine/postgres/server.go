@@ -2,8 +2,6 @@ package postgres
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -31,104 +29,15 @@ type server struct {
 	socket  string // the folder of a private server's socket
 	private bool
 	roles   bool // the connection may make roles: each database has an owner of its own
+	super   bool // it may do anything
 
-	mu   sync.Mutex // for conn
+	patience engine.Patience
+
+	mu   sync.Mutex // for what follows
 	conn *pgx.Conn
-	held map[string]int // locks of this process, by name
-	own  string         // the owner lock, once asked for
-}
-
-// dial opens a connection in the simple protocol: what Hemzo runs itself is
-// run once.
-func dial(ctx context.Context, a address, database string) (*pgx.Conn, error) {
-	config, err := a.config()
-	if err != nil {
-		return nil, err
-	}
-	config.Database = database
-	return pgx.ConnectConfig(ctx, config)
-}
-
-// inside is the address for Hemzo's own sessions.
-func (a address) inside() address {
-	a.Host = a.Socket
-	return a
-}
-
-func (a address) config() (*pgx.ConnConfig, error) {
-	config, err := pgx.ParseConfig("sslmode=disable")
-	if err != nil {
-		return nil, err
-	}
-	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User, a.Password, a.Database
-	config.Fallbacks, config.RuntimeParams = nil, map[string]string{}
-	plain(config)
-	return config, nil
-}
-
-func plain(config *pgx.ConnConfig) {
-	config.RuntimeParams["application_name"] = "hemzo"
-	config.RuntimeParams["client_encoding"] = "UTF8"
-	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
-}
-
-// dial opens another connection, as another role where one is named.
-func (s *server) dial(ctx context.Context, database, user string) (*pgx.Conn, error) {
-	config := s.config.Copy()
-	config.Database = database
-	if user != "" && user != config.User {
-		config.User, config.Password = user, derived(s.config.Password, user)
-	}
-	return pgx.ConnectConfig(ctx, config)
-}
-
-// Connect opens the server at an address that Start gave.
-func (Engine) Connect(ctx context.Context, at json.RawMessage) (engine.Server, error) {
-	var a address
-	if err := json.Unmarshal(at, &a); err != nil {
-		return nil, fmt.Errorf("reading a server's address: %w", err)
-	}
-	config, err := a.inside().config()
-	if err != nil {
-		return nil, err
-	}
-	s := &server{config: config, host: a.Host, socket: a.Socket, private: true}
-	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: "memory", Address: fmt.Sprintf("%s:%d", a.Host, a.Port)}
-	return s, s.begin(ctx)
-}
-
-// begin opens the server's own connection.
-func (s *server) begin(ctx context.Context) (err error) {
-	s.held = map[string]int{}
-	if s.conn, err = pgx.ConnectConfig(ctx, s.config); err != nil {
-		return fmt.Errorf("connecting to PostgreSQL: %w", err)
-	}
-	err = s.conn.QueryRow(ctx, "SELECT rolsuper OR rolcreaterole FROM pg_roles WHERE rolname = current_user").Scan(&s.roles)
-	if err == nil {
-		// What Hemzo itself writes has to be on disk before a VACUUM can mark it.
-		_, err = s.conn.Exec(ctx, "SET synchronous_commit = on; SET statement_timeout = 0; SET lock_timeout = 0")
-	}
-	if err != nil {
-		s.conn.Close(ctx)
-		return fmt.Errorf("connecting to PostgreSQL: %w", err)
-	}
-	return nil
-}
-
-// do runs statements on the server's own connection.
-func (s *server) do(ctx context.Context, sql string, args ...any) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	_, err := s.conn.Exec(ctx, sql, args...)
-	return err
-}
-
-// number returns the first column of a query's only row.
-func (s *server) number(ctx context.Context, sql string, args ...any) (n int64, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	err = s.conn.QueryRow(ctx, sql, args...).Scan(&n)
-	return n, err
+	held map[string]bool // locks of this process, by name; false for one that a break has cost, and that is to be taken again
+	own  string          // the owner lock, once asked for
+	stop func()          // ends what keeps the connection
 }
 
 func (s *server) About() engine.About { return s.about }
@@ -173,25 +82,25 @@ const entries = `SELECT d.datname, coalesce(shobj_description(d.oid, 'pg_databas
 	FROM pg_database d WHERE d.datname LIKE 'hemzo\_%%' %s`
 
 func (s *server) entries(ctx context.Context, where string, args ...any) ([]engine.Entry, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	rows, err := s.conn.Query(ctx, fmt.Sprintf(entries, where), args...)
+	type row struct{ Name, Comment string }
+	var found []row
+	err := s.ask(ctx, func(conn *pgx.Conn) (err error) {
+		rows, err := conn.Query(ctx, fmt.Sprintf(entries, where), args...)
+		if err == nil {
+			found, err = pgx.CollectRows(rows, pgx.RowToStructByPos[row])
+		}
+		return err
+	})
 	if err != nil {
 		return nil, fmt.Errorf("listing the databases: %w", err)
 	}
-	defer rows.Close()
 	var all []engine.Entry
-	for rows.Next() {
-		var e engine.Entry
-		var facts string
-		if err := rows.Scan(&e.ID, &facts); err != nil {
-			return nil, fmt.Errorf("listing the databases: %w", err)
-		}
-		var ours bool
+	for _, r := range found {
+		e, ours := engine.Entry{ID: r.Name}, false
 		if e.Kind, ours = engine.KindOf(e.ID); !ours {
 			continue
 		}
-		e.Bad = json.Unmarshal([]byte(facts), &e.Facts) != nil || !e.Facts.Sound()
+		e.Bad = json.Unmarshal([]byte(r.Comment), &e.Facts) != nil || !e.Facts.Sound()
 		e.Newer = e.Facts.Format > engine.Format
 		if e.Bad && !s.private && e.Kind != engine.Work {
 			continue // a name like Hemzo's without its facts: somebody else's
@@ -199,7 +108,7 @@ func (s *server) entries(ctx context.Context, where string, args ...any) ([]engi
 		e.Size = e.Facts.Size
 		all = append(all, e)
 	}
-	return all, rows.Err()
+	return all, nil
 }
 
 func (s *server) List(ctx context.Context) ([]engine.Entry, error) { return s.entries(ctx, "") }
@@ -254,85 +163,6 @@ func literal(text string) string {
 	return quoted
 }
 
-// key is the number of an advisory lock.
-func key(name string) int64 {
-	sum := sha256.Sum256([]byte("hemzo " + name))
-	return int64(binary.BigEndian.Uint64(sum[:8]))
-}
-
-// Lock takes an advisory lock of the server's own session. Within one session
-// such locks do not exclude one another, so the names are counted here too.
-func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(), error) {
-	for {
-		ok, err := s.try(ctx, name)
-		if err != nil {
-			return nil, fmt.Errorf("taking the lock %q: %w", name, err)
-		}
-		if ok {
-			return func() { s.unlock(name) }, nil
-		}
-		if waiting != nil {
-			waiting()
-			waiting = nil
-		}
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(5 * time.Millisecond):
-		}
-	}
-}
-
-func (s *server) try(ctx context.Context, name string) (ok bool, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.held[name] > 0 {
-		return false, nil
-	}
-	err = s.conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", key(name)).Scan(&ok)
-	if ok {
-		s.held[name]++
-	}
-	return ok, err
-}
-
-func (s *server) unlock(name string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	delete(s.held, name)
-	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
-	defer stop()
-	_, _ = s.conn.Exec(ctx, "SELECT pg_advisory_unlock($1)", key(name))
-}
-
-func (s *server) Own(ctx context.Context) (string, func(), error) {
-	s.mu.Lock()
-	name := s.own
-	s.mu.Unlock()
-	if name == "" {
-		name = "owner-" + strings.TrimPrefix(engine.NewID(engine.Work), "hemzo_w_")
-		if ok, err := s.try(ctx, name); err != nil || !ok {
-			return "", nil, fmt.Errorf("taking a lock: %w", err)
-		}
-		s.mu.Lock()
-		s.own = name
-		s.mu.Unlock()
-	}
-	return name, func() {
-		s.unlock(name)
-		s.mu.Lock()
-		s.own = ""
-		s.mu.Unlock()
-	}, nil
-}
-
-func (s *server) Owned(ctx context.Context, lock string) bool {
-	k := uint64(key(lock))
-	n, err := s.number(ctx, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = $1::bigint::oid AND objid = $2::bigint::oid AND objsubid = 1",
-		int64(k>>32), int64(k&0xffffffff))
-	return err != nil || n > 0 // what cannot be asked is not taken for gone
-}
-
 // ensureRole makes the role that owns a database's objects.
 func (s *server) ensureRole(ctx context.Context, database string) error {
 	if !s.roles {
@@ -341,7 +171,11 @@ func (s *server) ensureRole(ctx context.Context, database string) error {
 	name := s.role(database)
 	return s.makeRole(ctx, name, func() (string, error) {
 		verifier, err := scram(derived(s.config.Password, name))
-		return "LOGIN PASSWORD '" + verifier + "'", err
+		options := "LOGIN PASSWORD '" + verifier + "'"
+		if !s.super { // to make databases for a role takes being a member of it
+			options += "; GRANT " + ident(name) + " TO CURRENT_USER"
+		}
+		return options, err
 	})
 }
 
@@ -572,15 +406,17 @@ func vacuum(ctx context.Context, conn *pgx.Conn, tables []string) error {
 
 // Clients lists who else is connected to a database, or to any.
 func (s *server) Clients(ctx context.Context, id string) ([]engine.Client, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	rows, err := s.conn.Query(ctx, `SELECT pid, coalesce(usename, ''), coalesce(application_name, ''), coalesce(client_addr::text, 'socket'),
+	const clients = `SELECT pid, coalesce(usename, ''), coalesce(application_name, ''), coalesce(client_addr::text, 'socket'),
 		coalesce(state, ''), backend_start, coalesce(left(query, 200), '') FROM pg_stat_activity
-		WHERE (datname = $1 OR $1 = '') AND backend_type = 'client backend' AND pid <> pg_backend_pid() ORDER BY pid`, id)
-	if err != nil {
-		return nil, fmt.Errorf("listing the sessions of %s: %w", id, err)
-	}
-	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[engine.Client])
+		WHERE (datname = $1 OR $1 = '') AND backend_type = 'client backend' AND pid <> pg_backend_pid() ORDER BY pid`
+	var all []engine.Client
+	err := s.ask(ctx, func(conn *pgx.Conn) (err error) {
+		rows, err := conn.Query(ctx, clients, id)
+		if err == nil {
+			all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[engine.Client])
+		}
+		return err
+	})
 	if err != nil {
 		return nil, fmt.Errorf("listing the sessions of %s: %w", id, err)
 	}
@@ -592,9 +428,7 @@ func (s *server) Shared(ctx context.Context) (now time.Time, shared bool, err er
 	if s.private {
 		return now, false, nil
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	err = s.conn.QueryRow(ctx, "SELECT now()").Scan(&now)
+	err = s.ask(ctx, func(conn *pgx.Conn) error { return conn.QueryRow(ctx, "SELECT now()").Scan(&now) })
 	return now.UTC(), true, err
 }
 
@@ -607,7 +441,11 @@ func (s *server) Drop(ctx context.Context, id string) error {
 			return nil // gone, or not Hemzo's
 		}
 	}
-	if err := s.do(ctx, "DROP DATABASE IF EXISTS "+ident(id)+" WITH (FORCE)"); err != nil {
+	err := s.do(ctx, "DROP DATABASE IF EXISTS "+ident(id)+" WITH (FORCE)")
+	if sqlState(err) == "42501" {
+		return fault.New(fault.Refused, "drop it as the role that made it", "%s belongs to another role", id)
+	}
+	if err != nil {
 		return fmt.Errorf("dropping %s: %w", id, err)
 	}
 	return nil
@@ -669,6 +507,9 @@ func (s *server) Open(ctx context.Context, id string, session engine.Session) (e
 func (s *server) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.stop != nil {
+		s.stop()
+	}
 	ctx, stop := context.WithTimeout(context.Background(), time.Second)
 	defer stop()
 	return s.conn.Close(ctx)

@@ -1,0 +1,9 @@
+CREATE TABLE dues (
+  member_id int NOT NULL REFERENCES member ON DELETE CASCADE,
+  year      int NOT NULL,
+  cents     int NOT NULL,
+  paid_on   date,
+  PRIMARY KEY (member_id, year)
+);
+CREATE VIEW owing AS
+  SELECT member.name, dues.year, dues.cents FROM dues JOIN member ON member.id = dues.member_id WHERE paid_on IS NULL;

@@ -1,0 +1,294 @@
+package postgres
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"hemzo/internal/engine"
+)
+
+// keepAlive notices within half a minute that the other end is gone.
+var keepAlive = net.KeepAliveConfig{Enable: true, Idle: 10 * time.Second, Interval: 5 * time.Second, Count: 3}
+
+// dial opens a connection in the simple protocol: what Hemzo runs itself is
+// run once.
+func dial(ctx context.Context, a address, database string) (*pgx.Conn, error) {
+	config, err := a.config()
+	if err != nil {
+		return nil, err
+	}
+	config.Database = database
+	return pgx.ConnectConfig(ctx, config)
+}
+
+// inside is the address for Hemzo's own sessions.
+func (a address) inside() address {
+	a.Host = a.Socket
+	return a
+}
+
+func (a address) config() (*pgx.ConnConfig, error) {
+	config, err := pgx.ParseConfig("sslmode=disable")
+	if err != nil {
+		return nil, err
+	}
+	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User, a.Password, a.Database
+	config.Fallbacks, config.RuntimeParams = nil, map[string]string{}
+	plain(config)
+	return config, nil
+}
+
+func plain(config *pgx.ConnConfig) {
+	config.RuntimeParams["application_name"] = "hemzo"
+	config.RuntimeParams["client_encoding"] = "UTF8"
+	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
+	config.DialFunc = (&net.Dialer{KeepAliveConfig: keepAlive}).DialContext
+}
+
+// dial opens another connection, as another role where one is named.
+func (s *server) dial(ctx context.Context, database, user string) (*pgx.Conn, error) {
+	config := s.config.Copy()
+	config.Database = database
+	if user != "" && user != config.User {
+		config.User, config.Password = user, derived(s.config.Password, user)
+	}
+	return s.patient(ctx, config)
+}
+
+// patient connects, waiting for a server that has no connection free.
+func (s *server) patient(ctx context.Context, config *pgx.ConnConfig) (*pgx.Conn, error) {
+	said := false
+	for end := time.Now().Add(s.patience.Wait); ; {
+		conn, err := pgx.ConnectConfig(ctx, config)
+		if sqlState(err) != "53300" || time.Now().After(end) {
+			return conn, err
+		}
+		if !said && s.patience.Say != nil {
+			s.patience.Say(fmt.Sprintf("PostgreSQL has no connection free (%s): waiting", message(err)))
+			said = true
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// Connect opens the server at an address that Start gave.
+func (Engine) Connect(ctx context.Context, at json.RawMessage, p engine.Patience) (engine.Server, error) {
+	var a address
+	if err := json.Unmarshal(at, &a); err != nil {
+		return nil, fmt.Errorf("reading a server's address: %w", err)
+	}
+	config, err := a.inside().config()
+	if err != nil {
+		return nil, err
+	}
+	s := &server{config: config, host: a.Host, socket: a.Socket, private: true, patience: p}
+	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: "memory", Address: fmt.Sprintf("%s:%d", a.Host, a.Port)}
+	return s, s.begin(ctx)
+}
+
+// begin opens the server's own connection, again where it was broken.
+func (s *server) begin(ctx context.Context) error {
+	conn, err := s.patient(ctx, s.config)
+	if err != nil {
+		return fmt.Errorf("connecting to PostgreSQL: %w", err)
+	}
+	err = conn.QueryRow(ctx, "SELECT rolsuper, rolsuper OR rolcreaterole FROM pg_roles WHERE rolname = current_user").Scan(&s.super, &s.roles)
+	if err == nil {
+		// What Hemzo itself writes has to be on disk before a VACUUM can mark it.
+		// A session whose client is gone must not hold its locks for hours.
+		_, err = conn.Exec(ctx, "SET synchronous_commit = on; SET statement_timeout = 0; SET lock_timeout = 0; SET tcp_keepalives_idle = 10; SET tcp_keepalives_interval = 5; SET tcp_keepalives_count = 3")
+	}
+	if err != nil {
+		conn.Close(ctx)
+		return fmt.Errorf("connecting to PostgreSQL: %w", err)
+	}
+	s.conn = conn
+	if s.held == nil {
+		s.held = map[string]bool{}
+	}
+	for name := range s.held {
+		s.held[name] = false
+	}
+	s.retake(ctx)
+	return nil
+}
+
+// retake takes the locks again that a break has cost. The server may not have
+// noticed yet that the session which held one is gone: then it is tried again
+// later.
+func (s *server) retake(ctx context.Context) {
+	for name, held := range s.held {
+		if held {
+			continue
+		}
+		var ok bool
+		if err := s.conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", key(name)).Scan(&ok); err != nil {
+			return
+		}
+		s.held[name] = ok
+	}
+}
+
+// with works on the server's own connection, opened again where it broke
+// while nobody used it.
+func (s *server) with(ctx context.Context, work func(*pgx.Conn) error) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.conn.IsClosed() {
+		if err := s.begin(ctx); err != nil {
+			return err
+		}
+	}
+	return work(s.conn)
+}
+
+// ask is with for what changes nothing: where the connection breaks under
+// it, it is done again.
+func (s *server) ask(ctx context.Context, work func(*pgx.Conn) error) error {
+	broken := false
+	err := s.with(ctx, func(conn *pgx.Conn) error {
+		err := work(conn)
+		broken = err != nil && conn.IsClosed() && ctx.Err() == nil
+		return err
+	})
+	if broken {
+		return s.with(ctx, work)
+	}
+	return err
+}
+
+// do runs statements on the server's own connection.
+func (s *server) do(ctx context.Context, sql string, args ...any) error {
+	return s.with(ctx, func(conn *pgx.Conn) error {
+		_, err := conn.Exec(ctx, sql, args...)
+		return err
+	})
+}
+
+// number returns the first column of a query's only row.
+func (s *server) number(ctx context.Context, sql string, args ...any) (n int64, err error) {
+	err = s.ask(ctx, func(conn *pgx.Conn) error { return conn.QueryRow(ctx, sql, args...).Scan(&n) })
+	return n, err
+}
+
+// key is the number of an advisory lock.
+func key(name string) int64 {
+	sum := sha256.Sum256([]byte("hemzo " + name))
+	return int64(binary.BigEndian.Uint64(sum[:8]))
+}
+
+// Lock takes an advisory lock of the server's own session. Within one session
+// such locks do not exclude one another, so the names are counted here too.
+func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(), error) {
+	for {
+		ok, err := s.try(ctx, name)
+		if err != nil {
+			return nil, fmt.Errorf("taking the lock %q: %w", name, err)
+		}
+		if ok {
+			return func() { s.unlock(name) }, nil
+		}
+		if waiting != nil {
+			waiting()
+			waiting = nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+}
+
+func (s *server) try(ctx context.Context, name string) (ok bool, err error) {
+	err = s.ask(ctx, func(conn *pgx.Conn) error {
+		if _, there := s.held[name]; there {
+			return nil
+		}
+		err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", key(name)).Scan(&ok)
+		if ok {
+			s.held[name] = true
+		}
+		return err
+	})
+	return ok, err
+}
+
+func (s *server) unlock(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.held, name)
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	_, _ = s.conn.Exec(ctx, "SELECT pg_advisory_unlock($1)", key(name))
+}
+
+func (s *server) Own(ctx context.Context) (string, func(), error) {
+	s.mu.Lock()
+	name := s.own
+	s.mu.Unlock()
+	if name == "" {
+		name = "owner-" + strings.TrimPrefix(engine.NewID(engine.Work), "hemzo_w_")
+		if ok, err := s.try(ctx, name); err != nil || !ok {
+			return "", nil, fmt.Errorf("taking a lock: %w", err)
+		}
+		s.mu.Lock()
+		s.own = name
+		s.keepConnection()
+		s.mu.Unlock()
+	}
+	return name, func() {
+		s.unlock(name)
+		s.mu.Lock()
+		s.own = ""
+		s.mu.Unlock()
+	}, nil
+}
+
+// lookAfter is how often an owner looks whether its connection holds: well
+// below the time after which others sweep what has lost its owner.
+const lookAfter = 5 * time.Second
+
+// keepConnection opens the connection again, and takes its locks again, when
+// it breaks while this process waits for something else.
+func (s *server) keepConnection() {
+	if s.stop != nil {
+		return
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	s.stop = stop
+	go func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(lookAfter):
+			}
+			look, done := context.WithTimeout(ctx, 3*lookAfter)
+			_ = s.ask(look, func(conn *pgx.Conn) error {
+				s.retake(look)
+				return conn.Ping(look)
+			})
+			done()
+		}
+	}()
+}
+
+func (s *server) Owned(ctx context.Context, lock string) bool {
+	k := uint64(key(lock))
+	n, err := s.number(ctx, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = $1::bigint::oid AND objid = $2::bigint::oid AND objsubid = 1",
+		int64(k>>32), int64(k&0xffffffff))
+	return err != nil || n > 0 // what cannot be asked is not taken for gone
+}
