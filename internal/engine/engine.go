@@ -200,7 +200,9 @@ type Server interface {
 type Session struct {
 	Wait     time.Duration // bounds every wait for a lock
 	Settings []Setting     // those of the project file that hold for a session
+	Names    []string      // by which the sources call the database
 	Notice   func(string)  // takes what a user should know; may be nil
+	Said     func(string)  // takes what the server says beside its answers; may be nil
 }
 
 // Database is one database, opened. It is for one goroutine at a time.

@@ -51,6 +51,7 @@ var sourceKeys = []key{
 		{name: "undo", kind: aText, required: true, doc: "the line before the part that undoes it"},
 	}},
 	{name: "inputs", kind: aTexts, doc: "patterns of the files that a command's result depends on; always: it runs at every build"},
+	{name: "within", kind: aSpan, preset: "30m", doc: "how long the command may take"},
 	{name: "continues", kind: aFlag, preset: "false", doc: "run on an older result of its own, the command does only what is missing"},
 }
 

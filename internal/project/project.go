@@ -81,6 +81,7 @@ type Source struct {
 	Inputs     []string
 	Always     bool
 	Continues  bool
+	Within     time.Duration
 }
 
 // Variable is a name with a value, in the order of the file.
@@ -278,7 +279,7 @@ func sourceOf(n *node) (Source, error) {
 		Migrations: textList(n.get("migrations")), Data: textList(n.get("data")), Dump: value(n.get("dump")), Run: textList(n.get("run")),
 		Undo: textList(n.get("undo")), Only: textList(n.get("only")), Skip: textList(n.get("skip")),
 		ByName: value(n.get("order")) == "name", Apply: value(n.get("markers").get("apply")), Back: value(n.get("markers").get("undo")),
-		Inputs: textList(n.get("inputs")), Continues: value(n.get("continues")) == "true",
+		Inputs: textList(n.get("inputs")), Continues: value(n.get("continues")) == "true", Within: duration(n.get("within"), 30*time.Minute),
 	}
 	var what []string
 	for _, k := range []string{"migrations", "data", "dump", "run"} {
@@ -290,7 +291,7 @@ func sourceOf(n *node) (Source, error) {
 		return s, problem(n.at, "", "an item of from holds one of migrations, data, dump and run; this has %s", orNone(what))
 	}
 	fits := map[string][]string{
-		"migrations": {"undo", "only", "skip", "order", "markers"}, "data": {"only", "skip", "order"}, "run": {"inputs", "continues"},
+		"migrations": {"undo", "only", "skip", "order", "markers"}, "data": {"only", "skip", "order"}, "run": {"inputs", "within", "continues"},
 	}[what[0]]
 	for _, f := range n.fields {
 		if f.name != what[0] && !slices.Contains(fits, f.name) {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"hemzo/internal/fault"
 	"hemzo/internal/sqltext"
@@ -32,6 +33,7 @@ type Item struct {
 	Inputs    []string // patterns of the files that a command's result depends on
 	Always    bool     // the command runs at every build
 	Continues bool     // the command does what is missing on an older result
+	Within    time.Duration
 }
 
 // Kind says what a step is.
@@ -69,6 +71,7 @@ type Run struct {
 	Args      []string
 	Inputs    map[string]string // the files found by the patterns, with a hash each
 	Continues bool
+	Within    time.Duration // it may take; 0 for any
 }
 
 // Plan holds the steps of one database in order.
@@ -209,7 +212,7 @@ func (r *reader) command(item Item) error {
 	}
 	r.add(Step{
 		Name: strings.Join(item.Command, " "), Kind: Command, Always: item.Always,
-		Command: &Run{Args: item.Command, Inputs: inputs, Continues: item.Continues},
+		Command: &Run{Args: item.Command, Inputs: inputs, Continues: item.Continues, Within: item.Within},
 	})
 	return nil
 }

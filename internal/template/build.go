@@ -18,7 +18,7 @@ type Event struct {
 	Step    string // that begins
 	Number  int    // of the step, from 1
 	Of      int
-	Output  string // a line that a command printed
+	Output  string // a line that a command printed, or the server
 	Notice  string // what a user should know of a step
 }
 
@@ -126,6 +126,9 @@ func (b *builder) build(ctx context.Context) (result *Result, err error) {
 			}
 		}
 	}
+	if err := b.grant(ctx); err != nil {
+		return nil, err
+	}
 	if err := b.close(); err != nil {
 		return nil, err
 	}
@@ -182,6 +185,7 @@ func (b *builder) database(ctx context.Context) (engine.Database, error) {
 	if b.open == nil {
 		session := SessionOf(b.Database, b.Database.Wait)
 		session.Notice = func(text string) { b.progress(Event{Notice: text}) }
+		session.Said = func(text string) { b.progress(Event{Output: text}) }
 		d, err := b.server.Open(ctx, b.work, session)
 		if err != nil {
 			return nil, err
@@ -241,6 +245,20 @@ func Apply(ctx context.Context, d engine.Database, step source.Step) error {
 		return d.Load(ctx, engine.Table{File: t.File, Name: t.Name, Columns: t.Columns, Rows: rows, Lines: t.Lines})
 	}
 	return nil
+}
+
+// grant puts the project file's grants on the finished work.
+func (b *builder) grant(ctx context.Context) error {
+	if len(b.Database.Grants) == 0 {
+		return nil
+	}
+	d, err := b.database(ctx)
+	for _, g := range b.Database.Grants {
+		if err == nil {
+			err = d.Apply(ctx, engine.Script{File: "grants", Text: g, First: 1})
+		}
+	}
+	return err
 }
 
 // explain says which step failed and what stays.

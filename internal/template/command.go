@@ -34,7 +34,12 @@ func (b *builder) command(ctx context.Context, i int) error {
 		return err
 	}
 	env := handover.Environment(b.Project, []handover.Copy{{Database: b.Database.Name, Name: b.work, Connection: b.server.Connection(b.work, b.Database.Name)}})
-	tail, err := runCommand(ctx, b.Project.Root, step.Command.Args, env, func(line string) { b.progress(Event{Output: line}) })
+	limited, stop := ctx, func() {}
+	if w := step.Command.Within; w > 0 {
+		limited, stop = context.WithTimeout(ctx, w)
+	}
+	defer stop()
+	tail, err := runCommand(limited, b.Project.Root, step.Command.Args, env, func(line string) { b.progress(Event{Output: line}) })
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -42,6 +47,9 @@ func (b *builder) command(ctx context.Context, i int) error {
 		e := fault.New(fault.StepFailed, next, what, args...)
 		e.Where.File, e.Lines = step.Name, tail
 		return e
+	}
+	if limited.Err() != nil {
+		return failed("give it more time with  within:", "the command did not end within %s", step.Command.Within)
 	}
 	if exit := new(exec.ExitError); errors.As(err, &exit) {
 		return failed("", "the command failed: %s", exit)

@@ -43,7 +43,7 @@ func Spec(d *project.Database) engine.Spec {
 
 // SessionOf says how Hemzo works on a database of the project file.
 func SessionOf(d *project.Database, wait time.Duration) engine.Session {
-	return engine.Session{Wait: wait, Settings: Spec(d).Settings}
+	return engine.Session{Wait: wait, Settings: Spec(d).Settings, Names: d.Names}
 }
 
 // Read reads the sources of a database. It needs no server.
@@ -56,7 +56,7 @@ func Read(ctx context.Context, p *project.Project, d *project.Database, e engine
 		items = append(items, source.Item{
 			Migrations: s.Migrations, Data: s.Data, Dump: s.Dump, Command: s.Run,
 			Undo: s.Undo, Only: s.Only, Skip: s.Skip, ByName: s.ByName, Apply: s.Apply, Back: s.Back,
-			Inputs: s.Inputs, Always: s.Always, Continues: s.Continues,
+			Inputs: s.Inputs, Always: s.Always, Continues: s.Continues, Within: s.Within,
 		})
 	}
 	read, err := source.Read(ctx, p.Root, items, e.Dialect())
@@ -64,6 +64,7 @@ func Read(ctx context.Context, p *project.Project, d *project.Database, e engine
 		return nil, err
 	}
 	base := append([]string{"hemzo format " + strconv.Itoa(engine.Format)}, e.Base(Spec(d))...)
+	base = append(base, d.Grants...)
 	return &Plan{
 		Project: p, Database: d, Engine: e, Scope: scope,
 		Steps: read.Steps, Layers: source.Chain(base, read.Steps), Notes: read.Notes,

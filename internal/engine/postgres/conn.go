@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"hemzo/internal/engine"
 )
@@ -55,8 +56,16 @@ func plain(config *pgx.ConnConfig) {
 
 // dial opens another connection, as another role where one is named.
 func (s *server) dial(ctx context.Context, database, user string) (*pgx.Conn, error) {
+	return s.listen(ctx, database, user, nil)
+}
+
+// listen is dial with somebody who takes the server's notices; may be nil.
+func (s *server) listen(ctx context.Context, database, user string, said func(string)) (*pgx.Conn, error) {
 	config := s.config.Copy()
 	config.Database = database
+	if said != nil {
+		config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) { said(n.Severity + ": " + n.Message) }
+	}
 	if user != "" && user != config.User {
 		config.User, config.Password = user, derived(s.config.Password, user)
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,7 +34,7 @@ func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
 	if d.conn != nil {
 		return d.conn, nil
 	}
-	conn, err := d.server.dial(ctx, d.id, d.server.role(d.project))
+	conn, err := d.server.listen(ctx, d.id, d.server.role(d.project), d.session.Said)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
@@ -66,7 +67,7 @@ func (d *database) Apply(ctx context.Context, s engine.Script) error {
 		return err
 	}
 	pieces := sqltext.Split(Engine{}.Dialect(), s.Text)
-	alone, err := look(s, pieces)
+	alone, err := look(s, pieces, d.session.Names)
 	if err != nil {
 		return err
 	}
@@ -105,7 +106,7 @@ func (d *database) abandon(ctx context.Context) {
 
 // look finds what a script may not hold, and whether it has to run statement
 // by statement, outside a transaction.
-func look(s engine.Script, pieces []sqltext.Piece) (alone bool, err error) {
+func look(s engine.Script, pieces []sqltext.Piece, names []string) (alone bool, err error) {
 	for _, p := range pieces {
 		text := s.Text[p.Start:p.End]
 		if p.Client {
@@ -118,6 +119,9 @@ func look(s engine.Script, pieces []sqltext.Piece) (alone bool, err error) {
 			continue
 		}
 		words := sqltext.Words(Engine{}.Dialect(), text, 12)
+		if _, own := ownName(words, text, names, ""); own {
+			continue
+		}
 		if beyond(words) {
 			e := fault.New(fault.Refused, "take it out of the migration: Hemzo changes nothing that it did not make", "this statement reaches beyond the database")
 			e.Lines = []string{text}
@@ -147,6 +151,30 @@ func beyond(words []string) bool {
 	return false
 }
 
+var databaseName = regexp.MustCompile(`(?i)\bDATABASE\s+("(?:[^"]|"")+"|[a-z_][\w$]*)`)
+
+// ownName finds a statement that names the database it runs in by a name of
+// the project file, and gives the database's real name to it.
+func ownName(words []string, text string, names []string, id string) (string, bool) {
+	if len(words) < 3 || !slices.Contains([]string{"ALTER", "COMMENT", "GRANT", "REVOKE"}, words[0]) {
+		return "", false
+	}
+	m := databaseName.FindStringSubmatchIndex(text)
+	if m == nil || (words[0] == "ALTER" && words[1] != "DATABASE") || (words[0] == "COMMENT" && words[2] != "DATABASE") {
+		return "", false
+	}
+	name := text[m[2]:m[3]]
+	if strings.HasPrefix(name, `"`) {
+		name = strings.ReplaceAll(strings.Trim(name, `"`), `""`, `"`)
+	} else {
+		name = strings.ToLower(name)
+	}
+	if !slices.Contains(names, name) || words[0] == "ALTER" && !slices.Contains(words, "SET") && !slices.Contains(words, "RESET") {
+		return "", false
+	}
+	return text[:m[2]] + ident(id) + text[m[3]:], true
+}
+
 // fitsTransaction reports whether a statement may run in a transaction that
 // is open already, and what follows it may use its result there.
 func fitsTransaction(words []string) bool {
@@ -173,7 +201,12 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 		}
 		text := s.Text[p.Start:p.End]
 		var err error
-		if p.CopyIn {
+		words := sqltext.Words(Engine{}.Dialect(), text, 12)
+		if own, ok := ownName(words, text, d.session.Names, d.id); ok {
+			if words[0] != "COMMENT" { // the comment is where Hemzo keeps its facts
+				err = d.exec(ctx, own)
+			}
+		} else if p.CopyIn {
 			_, err = d.conn.PgConn().CopyFrom(ctx, strings.NewReader(data(s, pieces[i+1:])), text)
 		} else if s.Dump && d.missingRole(ctx, text, passed) {
 			continue
@@ -497,6 +530,9 @@ func (s *server) replace(ctx context.Context, from string, e engine.Entry) error
 	err = s.busy(ctx, func() error {
 		return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s", ident(work), ident(from), owner))
 	})
+	if err == nil {
+		err = s.bring(ctx, work, engine.Entry{ID: from, Kind: engine.Copy, Facts: e.Facts})
+	}
 	if err != nil {
 		return fmt.Errorf("copying the start state: %w", err)
 	}

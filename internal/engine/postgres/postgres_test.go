@@ -56,7 +56,7 @@ func TestNewRole(t *testing.T) {
 func TestClientLines(t *testing.T) {
 	for line, want := range map[string]bool{`\restrict abc`: true, `\unrestrict abc`: true, `\connect other`: false, `\i more.sql`: false, `\! rm`: false} {
 		s := engine.Script{File: "dump.sql", Text: line + "\n", First: 1}
-		_, err := look(s, sqltext.Split(Engine{}.Dialect(), s.Text))
+		_, err := look(s, sqltext.Split(Engine{}.Dialect(), s.Text), nil)
 		assert.Equal(t, want, err == nil, line)
 	}
 }
@@ -91,7 +91,7 @@ func reached(t *testing.T, url string, roles bool) *server {
 	t.Helper()
 	config, err := parse(url)
 	require.NoError(t, err)
-	return &server{config: config, roles: roles}
+	return &server{config: config, host: config.Host, roles: roles}
 }
 
 func TestConnection(t *testing.T) {

@@ -250,10 +250,17 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	if facts.Size > strategyLimit && s.private && atLeast(s.about.Version, 15) {
 		strategy = " STRATEGY file_copy"
 	}
+	if facts.Carry == nil {
+		facts.Carry = e.Facts.Carry
+	}
 	err = s.make(ctx, to, facts, func(work string) error {
-		return s.busy(ctx, func() error {
+		err := s.busy(ctx, func() error {
 			return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.role(facts.Database)), strategy))
 		})
+		if err != nil {
+			return err
+		}
+		return s.bring(ctx, work, e)
 	})
 	if sqlState(err) == "3D000" {
 		return engine.ErrNotFound
@@ -332,7 +339,7 @@ func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts
 	}
 	facts.Size = size
 	if kind, _ := engine.KindOf(to); kind == engine.Template {
-		if err := s.settle(ctx, from); err != nil {
+		if facts.Carry, err = s.settle(ctx, from); err != nil {
 			return err
 		}
 	}
@@ -341,12 +348,23 @@ func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts
 
 // settle marks every page of a finished template as seen by all, and counts
 // its rows: copies of it need neither.
-func (s *server) settle(ctx context.Context, id string) error {
+func (s *server) settle(ctx context.Context, id string) (json.RawMessage, error) {
 	conn, err := s.dial(ctx, id, "")
 	if err != nil {
-		return fmt.Errorf("settling %s: %w", id, err)
+		return nil, fmt.Errorf("settling %s: %w", id, err)
 	}
 	defer conn.Close(ctx)
+	if err := s.vacuum(ctx, conn, id); err != nil {
+		return nil, fmt.Errorf("settling %s: %w", id, err)
+	}
+	c, err := carried(ctx, conn)
+	if err != nil || c.empty() {
+		return nil, err
+	}
+	return json.Marshal(c)
+}
+
+func (s *server) vacuum(ctx context.Context, conn *pgx.Conn, id string) error {
 	// What came with the layer below has been settled there.
 	const fresh = `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast')
@@ -354,11 +372,11 @@ func (s *server) settle(ctx context.Context, id string) error {
 		ORDER BY pg_stat_get_tuples_inserted(c.oid) DESC, c.oid`
 	rows, err := conn.Query(ctx, fresh)
 	if err != nil {
-		return fmt.Errorf("settling %s: %w", id, err)
+		return err
 	}
 	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	if err != nil {
-		return fmt.Errorf("settling %s: %w", id, err)
+		return err
 	}
 	all, ctx := errgroup.WithContext(ctx)
 	for i, part := range halves(tables) {
@@ -374,10 +392,7 @@ func (s *server) settle(ctx context.Context, id string) error {
 			return vacuum(ctx, other, part)
 		})
 	}
-	if err := all.Wait(); err != nil {
-		return fmt.Errorf("settling %s: %w", id, err)
-	}
-	return nil
+	return all.Wait()
 }
 
 // halves deals many tables out to two sessions, few to one.
