@@ -86,7 +86,7 @@ func (a *app) newTour(name string) (t *tour, err error) {
 	if t.folder, err = os.MkdirTemp("", "hemzo-demo-"); err != nil {
 		return nil, err
 	}
-	data, err := place.DataFolder()
+	data, err := place.DataFolder(place.Room)
 	if err != nil {
 		return nil, err
 	}

@@ -68,7 +68,7 @@ func (s *session) machine() []finding {
 	}
 	state, err := place.StateFolder()
 	add("state folder", short(state), err)
-	folder, err := place.DataFolder()
+	folder, err := place.DataFolder(place.Room)
 	text := folder.Path + ", in memory"
 	if !folder.Memory {
 		text = fmt.Sprintf("%s, on disk: %s", folder.Path, folder.Why)

@@ -17,6 +17,7 @@ import (
 
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/handover"
 	"hemzo/internal/place"
@@ -246,6 +247,12 @@ func (r *runner) finish(ctx context.Context, failed bool) error {
 			continue
 		}
 		first = errors.Join(first, c.shelf.Drop(ctx, c.entry, true))
+	}
+	if os.Getenv("CI") != "" {
+		// The job may end with this command, and its machine with the job: what
+		// is kept for the next one has to be whole by then.
+		r.session.close()
+		first = errors.Join(first, place.StopIdle(ctx, all.Engines()))
 	}
 	return first
 }

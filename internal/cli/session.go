@@ -74,6 +74,7 @@ func (s *session) close() {
 	for _, server := range s.servers {
 		server.Close()
 	}
+	s.servers = map[string]engine.Server{}
 }
 
 // shelf opens the server of a database and sweeps it a little.

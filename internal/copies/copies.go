@@ -288,24 +288,8 @@ func (s Shelf) Snapshots(ctx context.Context, of engine.Entry) ([]engine.Entry, 
 	return all, nil
 }
 
-// Alive reports whether an owner still keeps what it owns. Without an owner
-// nothing is kept alive, and nothing is taken away.
-func (s Shelf) Alive(ctx context.Context, o engine.Owner) bool {
-	if !o.Until.IsZero() && time.Now().After(o.Until) {
-		return false
-	}
-	return o.Lock != "" && s.Server.Owned(ctx, o.Lock) ||
-		o.Process.PID != 0 && place.Alive(o.Process) ||
-		o.Child.PID != 0 && place.Alive(o.Child)
-}
-
-// lost reports whether something had an owner and has it no more.
-func (s Shelf) lost(ctx context.Context, o engine.Owner) bool {
-	if !o.Until.IsZero() && time.Now().After(o.Until) {
-		return true
-	}
-	return (o.Lock != "" || o.Process.PID != 0) && !s.Alive(ctx, o)
-}
+// Alive reports whether an owner still keeps what it owns.
+func (s Shelf) Alive(ctx context.Context, o engine.Owner) bool { return place.Keeps(ctx, s.Server, o) }
 
 func ownerWords(o engine.Owner) string {
 	switch {
@@ -358,7 +342,7 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry,
 		if e.Kind != engine.Copy || e.Newer {
 			continue
 		}
-		if !e.Bad && !s.lost(ctx, e.Facts.Owner) {
+		if !e.Bad && !place.Lost(ctx, s.Server, e.Facts.Owner) {
 			if !e.Facts.Lost.IsZero() { // its connection was cut, and came back
 				if err := s.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Lost = time.Time{} }); err != nil {
 					return gone, err

@@ -47,6 +47,9 @@ type Starter interface {
 	// Identity names the server that a Spec wants: what asks for the same
 	// shares one. It fails where this machine has no such server.
 	Identity(Spec) (string, error)
+	// Room estimates the bytes that the server's data takes at its start, with
+	// what is kept in a folder for it.
+	Room(spec Spec, kept string) int64
 	// Start starts the server with its data in a folder of Home and returns
 	// once a query has been answered.
 	Start(ctx context.Context, home Home, spec Spec) (*Started, error)

@@ -83,7 +83,7 @@ const startTime = time.Minute
 
 // ensure connects to the private server that a Spec wants, and has a guard
 // start it where it does not run. Of several processes one starts it.
-func ensure(ctx context.Context, e engine.Starter, w Wanted, state string, folder Folder) (engine.Server, error) {
+func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engine.Server, error) {
 	identity, err := e.Identity(w.Spec)
 	if err != nil {
 		return nil, err
@@ -111,8 +111,13 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string, folde
 	if err != nil {
 		return nil, err
 	}
+	kept = filepath.Join(kept, e.Name())
+	folder, err := w.folder(state, e.Room(w.Spec, kept))
+	if err != nil {
+		return nil, err
+	}
 	r := record{
-		Engine: e.Name(), Identity: identity, Spec: w.Spec, Idle: w.Idle, Within: w.Ready, Kept: filepath.Join(kept, e.Name()),
+		Engine: e.Name(), Identity: identity, Spec: w.Spec, Idle: w.Idle, Within: w.Ready, Kept: kept,
 		Folder: filepath.Join(filepath.Dir(folder.Path), filepath.Base(folder.Path)+"-"+identity), Log: filepath.Join(filepath.Dir(path), identity+".log"),
 	}
 	if r.Within == 0 {
@@ -214,7 +219,7 @@ func (r record) start(ctx context.Context, path string) error {
 			return err
 		}
 	}
-	log, err := os.OpenFile(r.Log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	log, err := os.OpenFile(r.Log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC|os.O_APPEND, 0o600)
 	if err != nil {
 		return fmt.Errorf("opening the server's log: %w", err)
 	}
@@ -344,7 +349,7 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started) er
 	if idle == 0 {
 		idle = 30 * time.Minute
 	}
-	look := time.NewTicker(min(max(idle/10, 100*time.Millisecond), 30*time.Second))
+	look := time.NewTicker(min(max(idle/10, 100*time.Millisecond), lookEvery))
 	defer look.Stop()
 	// From here on it mostly sleeps: what starting took is given back.
 	debug.SetGCPercent(20)
@@ -358,6 +363,7 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started) er
 		case <-signals:
 			err, done = end(started, ended), true
 		case <-look.C:
+			rotate(r.Log)
 			if busy(e, r.Address) {
 				used = time.Now()
 			} else if time.Since(used) > idle {
@@ -368,7 +374,37 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started) er
 	return errors.Join(err, os.RemoveAll(r.Folder), os.Remove(path))
 }
 
+// lookEvery is how often a guard looks who needs its server: copies whose
+// owners are gone go then.
+const lookEvery = 5 * time.Second
+
+// logLimit and logTail bound a server's log, in bytes.
+const (
+	logLimit = 8 << 20
+	logTail  = 1 << 20
+)
+
+// rotate keeps the end of a log that has grown too large beside it, and
+// begins it anew. The server goes on writing to the same file.
+func rotate(path string) {
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || info.Size() < logLimit {
+		return
+	}
+	tail := make([]byte, logTail)
+	n, _ := f.ReadAt(tail, info.Size()-logTail)
+	if os.WriteFile(path+".1", tail[:n], 0o600) == nil {
+		_ = f.Truncate(0)
+	}
+}
+
 // busy reports whether a server has a copy or a client, or cannot be asked.
+// Copies that have lost their owners are dropped.
 func busy(e engine.Starter, address json.RawMessage) bool {
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
 	defer stop()
@@ -377,17 +413,33 @@ func busy(e engine.Starter, address json.RawMessage) bool {
 		return true
 	}
 	defer s.Close()
-	clients, err := s.Clients(ctx, "")
-	if err != nil || len(clients) > 0 {
+	all, err := s.List(ctx)
+	if err != nil {
 		return true
 	}
-	all, err := s.List(ctx)
+	needed := false
 	for _, x := range all {
-		if x.Kind == engine.Copy || x.Kind == engine.Work {
-			return true
+		switch {
+		case x.Newer || x.Kind != engine.Copy && x.Kind != engine.Work:
+		case x.Kind == engine.Copy && !x.Bad && Lost(ctx, s, x.Facts.Owner) && drop(ctx, s, all, x.ID) == nil:
+		default:
+			needed = true
 		}
 	}
-	return err != nil
+	clients, err := s.Clients(ctx, "")
+	return needed || err != nil || len(clients) > 0
+}
+
+// drop drops a copy with its snapshots.
+func drop(ctx context.Context, s engine.Server, all []engine.Entry, id string) error {
+	for _, x := range all {
+		if x.Kind == engine.Kept && x.Facts.Of == id {
+			if err := s.Drop(ctx, x.ID); err != nil {
+				return err
+			}
+		}
+	}
+	return s.Drop(ctx, id)
 }
 
 // end ends a server: cleanly, and where it takes too long by force.
@@ -430,12 +482,38 @@ func owned(ctx context.Context, engines []engine.Engine, path string) string {
 		all, _ := s.List(ctx)
 		for _, x := range all {
 			o := x.Facts.Owner
-			if x.Kind == engine.Copy && (o.Lock != "" && s.Owned(ctx, o.Lock) || o.Process.PID != 0 && Alive(o.Process) || o.Child.PID != 0 && Alive(o.Child)) {
+			if x.Kind == engine.Copy && Keeps(ctx, s, o) {
 				return x.Facts.Name
 			}
 		}
 	}
 	return ""
+}
+
+// StopIdle ends the private servers of this user that have neither copies nor
+// clients, and returns when what is kept of them is whole.
+func StopIdle(ctx context.Context, engines []engine.Engine) error {
+	state, err := StateFolder()
+	if err != nil {
+		return err
+	}
+	records, _ := filepath.Glob(filepath.Join(state, "servers", "*.json"))
+	for _, path := range records {
+		r, err := readRecord(path)
+		if err != nil || r.Address == nil || !Alive(r.Guard) {
+			continue
+		}
+		for _, e := range engines {
+			starter, ok := e.(engine.Starter)
+			if !ok || e.Name() != r.Engine || busy(starter, r.Address) {
+				continue
+			}
+			if err := clearAway(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Stop ends the private servers of this user and returns what ended. One

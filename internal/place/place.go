@@ -30,9 +30,10 @@ type Folder struct {
 
 // DataFolder finds the folder for private servers: on the first of
 // HEMZO_MEMORY_DIR, XDG_RUNTIME_DIR, /dev/shm and the temporary folder that is
-// a memory file system with room, or where Hemzo already has its data there;
-// else on disk. It is made, readable by its user alone.
-func DataFolder() (Folder, error) {
+// a memory file system with room, in bytes, or where Hemzo already has data
+// and a server of this process's own needs no more; else on disk. It is made,
+// readable by its user alone.
+func DataFolder(room int64) (Folder, error) {
 	own := "hemzo-" + strconv.Itoa(os.Getuid())
 	if dir := os.Getenv("HEMZO_MEMORY_DIR"); dir != "" {
 		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
@@ -54,8 +55,8 @@ func DataFolder() (Folder, error) {
 			tried = append(tried, dir+" is on disk")
 			continue
 		}
-		if _, err := os.Lstat(path); err != nil && free < Room {
-			tried = append(tried, fmt.Sprintf("%s has %d MB free", dir, free>>20))
+		if _, err := os.Lstat(path); (err != nil || room > Room) && free < room {
+			tried = append(tried, fmt.Sprintf("%s has %d MB free of the %d needed", dir, free>>20, room>>20))
 			continue
 		}
 		if err := private(path); err != nil {
@@ -80,7 +81,11 @@ func DataFolder() (Folder, error) {
 
 func diskFolder(own string) (string, error) {
 	path := filepath.Join(os.Getenv("HEMZO_MEMORY_DIR"), own)
-	if os.Getenv("HEMZO_MEMORY_DIR") == "" {
+	switch {
+	case os.Getenv("HEMZO_MEMORY_DIR") != "":
+	case os.Getuid() == 0: // its servers run as another user, who cannot pass through root's home
+		path = filepath.Join("/var/tmp", own)
+	default:
 		cache, err := os.UserCacheDir()
 		if err != nil {
 			return "", fault.New(fault.Lacking, "set HOME, or HEMZO_MEMORY_DIR to a folder of your own", "there is no folder for the data of private servers: %v", err)
@@ -196,22 +201,29 @@ func openPrivate(ctx context.Context, e engine.Engine, w Wanted) (engine.Server,
 	if err != nil {
 		return nil, err
 	}
-	folder, err := DataFolder()
+	if starter, ok := e.(engine.Starter); ok {
+		return ensure(ctx, starter, w, state)
+	}
+	folder, err := w.folder(state, Room)
 	if err != nil {
 		return nil, err
 	}
-	if !folder.Memory {
-		if w.Required {
-			return nil, fault.New(fault.Lacking, "free some room, set HEMZO_MEMORY_DIR, or leave out  memory: required", "database %q wants memory: %s", w.Database, folder.Why)
-		}
-		if w.Say != nil && once(state, "disk "+folder.Path) {
-			w.Say(fmt.Sprintf("%s: data is kept on disk, in %s", folder.Why, folder.Path))
-		}
-	}
-	if starter, ok := e.(engine.Starter); ok {
-		return ensure(ctx, starter, w, state, folder)
-	}
 	return e.Private(ctx, filepath.Join(folder.Path, e.Name()), w.Spec)
+}
+
+// folder finds the data folder, and says once where it is not in memory.
+func (w Wanted) folder(state string, room int64) (Folder, error) {
+	folder, err := DataFolder(room)
+	if err != nil || folder.Memory {
+		return folder, err
+	}
+	if w.Required {
+		return folder, fault.New(fault.Lacking, "free some room, set HEMZO_MEMORY_DIR, or leave out  memory: required", "database %q wants memory: %s", w.Database, folder.Why)
+	}
+	if w.Say != nil && once(state, "disk "+folder.Path) {
+		w.Say(fmt.Sprintf("%s: data is kept on disk, in %s", folder.Why, folder.Path))
+	}
+	return folder, nil
 }
 
 func cause(err error) string {

@@ -18,13 +18,13 @@ func TestDataFolder(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("HEMZO_MEMORY_DIR", dir)
 	t.Setenv("XDG_RUNTIME_DIR", "")
-	f, err := DataFolder()
+	f, err := DataFolder(Room)
 	require.NoError(t, err)
 	t.Cleanup(func() { os.Remove(f.Path) }) // where it was not there before, and is empty
 	info, err := os.Stat(f.Path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
-	again, err := DataFolder()
+	again, err := DataFolder(Room)
 	require.NoError(t, err)
 	assert.Equal(t, f, again, "what was chosen once is found again")
 	if !f.Memory {
@@ -79,4 +79,54 @@ func TestOpenRefuses(t *testing.T) {
 	w.Spec.Locale = "de_DE"
 	_, err = Open(context.Background(), sqlite.Engine{}, w)
 	assert.ErrorContains(t, err, "it has no locales")
+}
+
+// TestRoom: where memory has less room than a server needs, its data goes to
+// disk, or the server is refused where only memory will do.
+func TestRoom(t *testing.T) {
+	memory := t.TempDir()
+	t.Setenv("HEMZO_MEMORY_DIR", memory)
+	t.Setenv("XDG_RUNTIME_DIR", "")
+	f, err := DataFolder(1 << 60)
+	require.NoError(t, err)
+	assert.False(t, f.Memory)
+	assert.Contains(t, f.Why, "needed")
+	var said []string
+	w := Wanted{Database: "apiary", Say: func(text string) { said = append(said, text) }}
+	state := t.TempDir()
+	for range 2 {
+		_, err = w.folder(state, 1<<60)
+		require.NoError(t, err)
+	}
+	assert.Len(t, said, 1, "it is said once")
+	w.Required = true
+	_, err = w.folder(state, 1<<60)
+	assert.ErrorContains(t, err, `database "apiary" wants memory`)
+}
+
+// TestRotate: a log that has grown too large begins anew, its end is kept,
+// and who appends to it goes on.
+func TestRotate(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "log")
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = f.WriteString("begin\n")
+	require.NoError(t, err)
+	rotate(path)
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, "begin\n", string(b), "it is small")
+	_, err = f.Write(append(make([]byte, logLimit), "last words\n"...))
+	require.NoError(t, err)
+	rotate(path)
+	_, err = f.WriteString("more\n")
+	require.NoError(t, err)
+	b, err = os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, "more\n", string(b))
+	b, err = os.ReadFile(path + ".1")
+	require.NoError(t, err)
+	assert.Len(t, b, logTail)
+	assert.Equal(t, "last words\n", string(b[len(b)-11:]))
 }

@@ -69,8 +69,61 @@ func sorted(all []engine.Setting) []engine.Setting {
 var forTests = []engine.Setting{
 	{Name: "fsync", Value: "off"}, {Name: "synchronous_commit", Value: "off"}, {Name: "full_page_writes", Value: "off"},
 	{Name: "wal_level", Value: "minimal"}, {Name: "max_wal_senders", Value: "0"}, {Name: "autovacuum", Value: "off"},
-	{Name: "max_connections", Value: "200"}, {Name: "shared_buffers", Value: "64MB"}, {Name: "max_wal_size", Value: "1GB"},
+	{Name: "max_connections", Value: "200"}, {Name: "max_wal_size", Value: "1GB"},
 	{Name: "min_wal_size", Value: "2MB"}, {Name: "checkpoint_timeout", Value: "1d"}, {Name: "log_checkpoints", Value: "off"}, {Name: "timezone", Value: "UTC"},
+}
+
+// Room estimates what the server's data takes at its start: a fresh folder or
+// the kept one, and as much again as a first build may write.
+func (e Engine) Room(spec engine.Spec, kept string) int64 {
+	const fresh, build = 40 << 20, 64 << 20
+	identity, err := e.Identity(spec)
+	if err != nil {
+		return fresh + build
+	}
+	size, err := treeSize(filepath.Join(kept, "saved-"+identity))
+	if err != nil || size < fresh {
+		size = fresh
+	}
+	return size + build
+}
+
+// buffers fits shared_buffers to what the process may use: the data is in
+// memory already, and in a small container it counts twice.
+func buffers(limit int64) string {
+	mb := int64(64)
+	if limit > 0 {
+		mb = min(max(limit>>20/16, 8), mb)
+	}
+	return fmt.Sprintf("%dMB", mb)
+}
+
+// memoryLimit is the memory, in bytes, that the control groups above this
+// process allow; 0 for no limit.
+func memoryLimit() (least int64) {
+	own, _ := os.ReadFile("/proc/self/cgroup")
+	files := []string{"/sys/fs/cgroup/memory/memory.limit_in_bytes"}
+	for line := range strings.Lines(string(own)) {
+		if path, ok := strings.CutPrefix(strings.TrimSpace(line), "0::"); ok {
+			for ; ; path = filepath.Dir(path) {
+				files = append(files, filepath.Join("/sys/fs/cgroup", path, "memory.max"))
+				if path == "/" || path == "." {
+					break
+				}
+			}
+		}
+	}
+	for _, file := range files {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		n, err := strconv.ParseInt(strings.TrimSpace(string(b)), 10, 64)
+		if err == nil && n < 1<<50 && (least == 0 || n < least) {
+			least = n
+		}
+	}
+	return least
 }
 
 // Start starts a private server: loopback and a private socket alone, a free
@@ -203,6 +256,7 @@ func (c *cluster) take(from string) bool {
 		return false
 	}
 	if err := copyTree(filepath.Join(from, "data"), c.data, c.owner); err == nil {
+		_ = os.Chtimes(filepath.Join(from, "whole"), time.Time{}, time.Now()) // used
 		return true
 	}
 	os.RemoveAll(from) // damaged: made anew
@@ -210,8 +264,12 @@ func (c *cluster) take(from string) bool {
 	return false
 }
 
-// keepLimit bounds what one kept data folder may take.
-const keepLimit = 1 << 30
+// keepLimit bounds what one kept data folder may take, keptLimit what all of
+// them may take together, in bytes.
+const (
+	keepLimit = 1 << 30
+	keptLimit = 4 << 30
+)
 
 // keep keeps the data folder of a server that is not running. It replaces
 // what was kept before in one step; of two at once the later one stays.
@@ -244,6 +302,44 @@ func (c *cluster) keep(to string) error {
 	defer os.RemoveAll(old)
 	if err := os.Rename(work, to); err != nil && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, os.ErrExist) {
 		return fmt.Errorf("keeping the data folder: %w", err)
+	}
+	return prune(c.home.Kept, to, keptLimit)
+}
+
+// prune removes the kept folders that were not used for the longest time,
+// but for one, until the rest takes no more than limit.
+func prune(kept, but string, limit int64) error {
+	type folder struct {
+		path string
+		size int64
+		used time.Time
+	}
+	marks, _ := filepath.Glob(filepath.Join(kept, "*", "whole"))
+	var all []folder
+	for _, m := range marks {
+		info, err := os.Stat(m)
+		if err != nil {
+			continue // another process removes it
+		}
+		f := folder{path: filepath.Dir(m), used: info.ModTime()}
+		if f.size, err = treeSize(f.path); err == nil {
+			all = append(all, f)
+			limit -= f.size
+		}
+	}
+	slices.SortFunc(all, func(a, b folder) int { return a.used.Compare(b.used) })
+	for _, f := range all {
+		if limit >= 0 {
+			break
+		}
+		if f.path == but {
+			continue
+		}
+		// Without its mark first: half a folder is none.
+		if err := errors.Join(os.Remove(filepath.Join(f.path, "whole")), os.RemoveAll(f.path)); err != nil {
+			return fmt.Errorf("removing an old data folder: %w", err)
+		}
+		limit += f.size
 	}
 	return nil
 }
@@ -278,8 +374,12 @@ func (c *cluster) tidy(ctx context.Context, a address) error {
 	if err != nil {
 		return err
 	}
+	// The templates used last stay, as many as there is room for.
+	slices.SortFunc(all, func(a, b engine.Entry) int { return b.Facts.Used.Compare(a.Facts.Used) })
+	room := int64(keepLimit - 64<<20)
 	for _, e := range all {
-		if e.Kind == engine.Template && !e.Bad {
+		if e.Kind == engine.Template && !e.Bad && e.Size <= room {
+			room -= e.Size
 			continue
 		}
 		if err := s.Drop(ctx, e.ID); err != nil {
@@ -368,7 +468,8 @@ func (c *cluster) start(ctx context.Context, spec engine.Spec) (*engine.Started,
 	if err := c.write(hba, "local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
 		return nil, err
 	}
-	settings := append(slices.Clone(forTests), spec.Settings...)
+	settings := append(slices.Clone(forTests), engine.Setting{Name: "shared_buffers", Value: buffers(memoryLimit())})
+	settings = append(settings, spec.Settings...)
 	settings = append(settings,
 		engine.Setting{Name: "listen_addresses", Value: "127.0.0.1"}, engine.Setting{Name: "unix_socket_directories", Value: c.home.Folder},
 		engine.Setting{Name: "hba_file", Value: hba}, engine.Setting{Name: "dynamic_shared_memory_type", Value: "mmap"})

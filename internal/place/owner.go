@@ -1,0 +1,27 @@
+package place
+
+import (
+	"context"
+	"time"
+
+	"hemzo/internal/engine"
+)
+
+// Keeps reports whether an owner still keeps what it owns on a server.
+// Without an owner nothing is kept, and nothing is taken away.
+func Keeps(ctx context.Context, s engine.Server, o engine.Owner) bool {
+	if !o.Until.IsZero() && time.Now().After(o.Until) {
+		return false
+	}
+	return o.Lock != "" && s.Owned(ctx, o.Lock) ||
+		o.Process.PID != 0 && Alive(o.Process) ||
+		o.Child.PID != 0 && Alive(o.Child)
+}
+
+// Lost reports whether something had an owner and has it no more.
+func Lost(ctx context.Context, s engine.Server, o engine.Owner) bool {
+	if !o.Until.IsZero() && time.Now().After(o.Until) {
+		return true
+	}
+	return (o.Lock != "" || o.Process.PID != 0) && !Keeps(ctx, s, o)
+}
