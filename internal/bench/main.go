@@ -213,7 +213,7 @@ func (b bench) copy(shelf copies.Shelf, plan *template.Plan) error {
 		if err != nil {
 			return 0, err
 		}
-		size, from = taken.Copy.Size, shelf.Server.Connection(taken.Copy.Facts.Start, "").File
+		size, from = taken.Copy.Size, shelf.Server.Connection(taken.Copy.Facts.Start, engine.Facts{}).File
 		return d, shelf.Drop(ctx, taken.Copy, true)
 	})
 	if err != nil {
@@ -256,7 +256,7 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 		return err
 	}
 	defer shelf.Drop(ctx, taken.Copy, true)
-	db, err := sql.Open("sqlite", "file:"+shelf.Server.Connection(taken.Copy.ID, "").File+"?_pragma=synchronous(off)&_pragma=busy_timeout(5000)")
+	db, err := sql.Open("sqlite", "file:"+shelf.Server.Connection(taken.Copy.ID, taken.Copy.Facts).File+"?_pragma=synchronous(off)&_pragma=busy_timeout(5000)")
 	if err != nil {
 		return err
 	}

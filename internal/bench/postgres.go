@@ -69,7 +69,7 @@ func (b bench) postgres() error {
 		if err != nil {
 			return err
 		}
-		base, err := psql(server.Connection(empty.Copy.ID, "apiary").URL, files...)
+		base, err := psql(server.Connection(empty.Copy.ID, empty.Copy.Facts).URL, files...)
 		if err != nil {
 			return err
 		}

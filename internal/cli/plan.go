@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hemzo/internal/fault"
 	"hemzo/internal/project"
 	"hemzo/internal/template"
 )
@@ -129,9 +130,14 @@ func summary(p planned) string {
 }
 
 func (a *app) buildCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:               "build [DATABASE...]",
-		Short:             "Make the templates, or find them ready",
+	verify := false
+	c := &cobra.Command{
+		Use:   "build [DATABASE...]",
+		Short: "Make the templates, or find them ready",
+		Long: `Build makes the templates that are missing, or finds them ready. With --verify
+it also applies all sources from nothing and compares the result with the
+template, object by object and row by row: what differs is listed, and the
+exit code is 1. (Times and random values that sources write do differ.)`,
 		ValidArgsFunction: a.databaseNames,
 		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
 			chosen, err := s.project.Choose(args...)
@@ -144,17 +150,46 @@ func (a *app) buildCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				if verify {
+					if r.Differences, err = s.verify(c, d); err != nil {
+						return err
+					}
+					r.Verified = true
+				}
 				done = append(done, r)
 				if !a.json && !a.quiet {
 					a.say("%s", r.line(a.paintFor(a.outTerm)))
 				}
 			}
 			if a.json {
-				return a.printJSON(done)
+				if err := a.printJSON(done); err != nil {
+					return err
+				}
+			}
+			for _, r := range done {
+				if len(r.Differences) > 0 {
+					return fault.New(fault.Failed, "hemzo sweep --templates --unused 0s  removes templates: the next build is from nothing", "the template of %s is not what its sources give", r.Database)
+				}
 			}
 			return nil
 		}),
 	}
+	c.Flags().BoolVar(&verify, "verify", false, "compare each template with a build from nothing")
+	return c
+}
+
+func (s *session) verify(c *cobra.Command, d *project.Database) ([]template.Difference, error) {
+	plan, err := s.plan(c.Context(), d)
+	if err != nil {
+		return nil, err
+	}
+	shelf, err := s.shelf(c.Context(), d)
+	if err != nil {
+		return nil, err
+	}
+	b := s.building(c.Context(), d.Name)
+	defer b.end()
+	return plan.Verify(c.Context(), shelf.Server, plan.Head(), b.event)
 }
 
 // builtReport is a build as it is shown.
@@ -165,6 +200,9 @@ type builtReport struct {
 	Applied  int           `json:"applied"`
 	Size     int64         `json:"size"`
 	Took     time.Duration `json:"took"`
+
+	Verified    bool                  `json:"verified,omitempty"`
+	Differences []template.Difference `json:"differences,omitempty"`
 }
 
 func (s *session) build(c *cobra.Command, d *project.Database) (r builtReport, err error) {
@@ -190,8 +228,16 @@ func (s *session) build(c *cobra.Command, d *project.Database) (r builtReport, e
 
 func (r builtReport) line(p paint) string {
 	text := fmt.Sprintf("%s: template ready, %s, %s", p.strong(r.Database), count(r.Steps, "step"), size(r.Size))
-	if r.Applied == 0 {
-		return text + p.dim(" (nothing to apply)")
+	note := " (nothing to apply)"
+	if r.Applied > 0 {
+		note = fmt.Sprintf(" (%d applied in %s)", r.Applied, span(r.Took))
 	}
-	return text + p.dim(fmt.Sprintf(" (%d applied in %s)", r.Applied, span(r.Took)))
+	text += p.dim(note)
+	if r.Verified && len(r.Differences) == 0 {
+		text += ", the same as from nothing"
+	}
+	for _, d := range r.Differences {
+		text += fmt.Sprintf("\n  %s %s %s\n    template      %s\n    from nothing  %s", p.bad("differs"), d.Kind, d.Name, shorten(or(d.Ready, "none"), 100), shorten(or(d.Anew, "none"), 100))
+	}
+	return text
 }

@@ -146,13 +146,14 @@ func resetText(r *reset.Report, to string) string {
 
 func (a *app) snapshotCommand() *cobra.Command {
 	var wait time.Duration
+	force := false
 	c := &cobra.Command{
 		Use:   "snapshot COPY NAME",
 		Short: "Keep the present state of a copy under a name",
 		Long:  "Snapshot keeps the whole present state of a copy; hemzo reset COPY --to NAME\nreturns to it any number of times. Snapshots go with their copy.",
 		Args:  cobra.ExactArgs(2), ValidArgsFunction: a.copyNames,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
-			e, err := s.snapshot(c.Context(), f, args[1], wait)
+			e, err := s.snapshot(c.Context(), f, args[1], engine.Session{Wait: f.wait(wait), Force: force})
 			if err != nil {
 				return err
 			}
@@ -166,10 +167,11 @@ func (a *app) snapshotCommand() *cobra.Command {
 		}),
 	}
 	waitFlag(c, &wait)
+	c.Flags().BoolVar(&force, "force", false, "end the sessions of the copy that are in the way; they must connect again")
 	return c
 }
 
-func (s *session) snapshot(ctx context.Context, f found, name string, wait time.Duration) (engine.Entry, error) {
+func (s *session) snapshot(ctx context.Context, f found, name string, session engine.Session) (engine.Entry, error) {
 	if err := copies.CheckName(name); err != nil {
 		return engine.Entry{}, err
 	}
@@ -182,7 +184,7 @@ func (s *session) snapshot(ctx context.Context, f found, name string, wait time.
 			return e, fault.New(fault.Failed, "use another name", "the copy %q has a snapshot %q already", f.entry.Facts.Name, name)
 		}
 	}
-	return reset.Snapshot(ctx, f.shelf.Server, f.entry, name, f.wait(wait))
+	return reset.Snapshot(ctx, f.shelf.Server, f.entry, name, session)
 }
 
 func (a *app) advanceCommand() *cobra.Command {

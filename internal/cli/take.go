@@ -156,7 +156,7 @@ func (s *session) take(ctx context.Context, d *project.Database, f takeFlags, ow
 
 // handed is a copy in the form that it is handed over in.
 func handed(shelf copies.Shelf, e engine.Entry) handover.Copy {
-	return handover.Copy{Database: e.Facts.Database, Name: e.Facts.Name, Connection: shelf.Server.Connection(e.ID, e.Facts.Database)}
+	return handover.Copy{Database: e.Facts.Database, Name: e.Facts.Name, Connection: shelf.Server.Connection(e.ID, e.Facts)}
 }
 
 // copyReport is a copy as it is shown.
@@ -190,7 +190,7 @@ func (a *app) describe(ctx context.Context, shelf copies.Shelf, e engine.Entry) 
 	r := copyReport{
 		Snapshots: []snapshotReport{}, Name: f.Name, ID: e.ID, Database: f.Database, Engine: f.Engine, Size: e.Size, Steps: len(f.Steps),
 		Made: f.Made, Owner: ownerText(f.Owner), Alive: shelf.Alive(ctx, f.Owner), Failed: f.Failed, Resetting: f.Resetting,
-		Start: f.Start, Project: f.Scope.Project, Connection: shelf.Server.Connection(e.ID, f.Database),
+		Start: f.Start, Project: f.Scope.Project, Connection: shelf.Server.Connection(e.ID, f),
 	}
 	if n := len(f.Steps); n > 0 {
 		r.LastStep = f.Steps[n-1].Name

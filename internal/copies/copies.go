@@ -141,7 +141,7 @@ func (s Shelf) copy(ctx context.Context, r Request, from engine.Entry) (engine.E
 		name = madeUp(r.Plan.Database.Name)
 	}
 	facts := engine.Facts{
-		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope,
+		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope, Role: r.Plan.Database.Role,
 		Fingerprint: from.Facts.Fingerprint, Layer: r.Layer, Owner: r.Owner, Made: time.Now().UTC().Truncate(time.Millisecond),
 		Start: from.ID,
 	}
@@ -246,7 +246,7 @@ func (s Shelf) reached(ctx context.Context, address string) (engine.Entry, bool)
 	if err != nil || e.Kind != engine.Copy {
 		return engine.Entry{}, false
 	}
-	ownHost, ownPath := whereabouts(s.Server.Connection(id, e.Facts.Database).URL)
+	ownHost, ownPath := whereabouts(s.Server.Connection(id, e.Facts).URL)
 	return e, host == ownHost && path == ownPath
 }
 

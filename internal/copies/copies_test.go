@@ -100,7 +100,7 @@ func TestTwoProjectsShareTemplatesAndNoCopies(t *testing.T) {
 	found, err := a.Find(ctx, "editor")
 	require.NoError(t, err)
 	assert.Equal(t, first.Copy.ID, found.ID)
-	byAddress, err := a.Find(ctx, b.Server.Connection(second.Copy.ID, "apiary").URL)
+	byAddress, err := a.Find(ctx, b.Server.Connection(second.Copy.ID, second.Copy.Facts).URL)
 	require.NoError(t, err)
 	assert.Equal(t, second.Copy.ID, byAddress.ID)
 	_, err = a.Find(ctx, "/etc/passwd")

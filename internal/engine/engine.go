@@ -156,9 +156,9 @@ type Connection struct {
 // from several goroutines at once.
 type Server interface {
 	About() About
-	// Connection tells how a database of the project file is reached under the
+	// Connection tells how a database with these facts is reached under the
 	// name id, whether it is there or not.
-	Connection(id, database string) Connection
+	Connection(id string, facts Facts) Connection
 	// List returns all that bears Hemzo's mark, in no order.
 	List(ctx context.Context) ([]Entry, error)
 	// Find returns one, or ErrNotFound.
@@ -202,6 +202,7 @@ type Server interface {
 // Session says how a database is worked on.
 type Session struct {
 	Wait     time.Duration // bounds every wait for a lock
+	Force    bool          // sessions that are in the way are ended
 	Settings []Setting     // those of the project file that hold for a session
 	Names    []string      // by which the sources call the database
 	Notice   func(string)  // takes what a user should know; may be nil
@@ -220,10 +221,17 @@ type Database interface {
 	Reset(ctx context.Context, r Reset) (*Report, error)
 	// Keep makes a snapshot of the present state.
 	Keep(ctx context.Context, to string, facts Facts) error
+	// Contents sums up all that the database holds, in no order: two databases
+	// with the same contents hold the same.
+	Contents(ctx context.Context) ([]Content, error)
 	// Changes tells how the database differs from its start state.
 	Changes(ctx context.Context, c Compare) (*Changes, error)
 	Close() error
 }
+
+// Content is one object with its definition, or the rows of one table with a
+// sum over them.
+type Content struct{ Kind, Name, Sum string }
 
 // Script is SQL text that came from a file.
 type Script struct {

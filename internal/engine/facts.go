@@ -63,6 +63,7 @@ type Facts struct {
 	Layer       int             `json:"layer"`           // how many steps led to it
 	Steps       []StepFact      `json:"steps,omitempty"` // all of them in order; a layer kept below a head names its last ones only
 	Owner       Owner           `json:"owner"`
+	Role        string          `json:"role,omitempty"` // who tests connect as, as in the project file; "" for the owner
 	Made        time.Time       `json:"made"`
 	Size        int64           `json:"size,omitempty"`      // in bytes, of what an engine cannot tell cheaply
 	Used        time.Time       `json:"used,omitzero"`       // when a template was last copied

@@ -264,7 +264,7 @@ func (r record) start(ctx context.Context, path string) error {
 
 // failure is why a server did not start, with the last lines of its log.
 func (r record) failure(f *fault.Error) error {
-	if b, err := os.ReadFile(r.Log); err == nil && len(bytes.TrimSpace(b)) > 0 {
+	if b, err := os.ReadFile(r.Log); err == nil && f.Lines == nil && len(bytes.TrimSpace(b)) > 0 {
 		lines := strings.Split(strings.TrimSpace(string(b)), "\n")
 		f.Lines = append(f.Lines, lines[max(len(lines)-15, 0):]...)
 	}

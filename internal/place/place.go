@@ -80,9 +80,11 @@ func DataFolder(room int64) (Folder, error) {
 }
 
 func diskFolder(own string) (string, error) {
-	path := filepath.Join(os.Getenv("HEMZO_MEMORY_DIR"), own)
+	named := os.Getenv("HEMZO_MEMORY_DIR")
+	memory, _, err := fileSystem(named)
+	path := filepath.Join(named, own)
 	switch {
-	case os.Getenv("HEMZO_MEMORY_DIR") != "":
+	case named != "" && err == nil && !memory: // a folder on disk, by the user's own choice
 	case os.Getuid() == 0: // its servers run as another user, who cannot pass through root's home
 		path = filepath.Join("/var/tmp", own)
 	default:

@@ -41,7 +41,7 @@ func Open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Durati
 	if e.Newer || e.Bad {
 		return nil, fault.New(fault.Refused, "drop it, or use the Hemzo that made it", "the facts of %s cannot be read by this Hemzo", e.ID)
 	}
-	d, err := open(ctx, s, e, wait)
+	d, err := open(ctx, s, e, engine.Session{Wait: wait})
 	if err != nil {
 		return nil, err
 	}
@@ -133,8 +133,8 @@ func standsFor(f engine.Facts) string {
 
 // open opens a copy; one whose data is gone is opened too where the engine
 // can put it back.
-func open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Duration) (engine.Database, error) {
-	d, err := s.Open(ctx, e.ID, engine.Session{Wait: wait})
+func open(ctx context.Context, s engine.Server, e engine.Entry, session engine.Session) (engine.Database, error) {
+	d, err := s.Open(ctx, e.ID, session)
 	if errors.Is(err, engine.ErrNotFound) {
 		return nil, fault.New(fault.Failed, "hemzo take hands out another", "the copy %q is gone", e.Facts.Name)
 	}
@@ -160,8 +160,8 @@ func sound(ctx context.Context, s engine.Server, start engine.Entry) error {
 }
 
 // Snapshot keeps the present state of a copy under a name.
-func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string, wait time.Duration) (engine.Entry, error) {
-	d, err := open(ctx, s, e, wait)
+func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string, session engine.Session) (engine.Entry, error) {
+	d, err := open(ctx, s, e, session)
 	if err != nil {
 		return engine.Entry{}, err
 	}
@@ -169,7 +169,7 @@ func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string,
 	id := engine.NewID(engine.Kept)
 	f := e.Facts
 	err = d.Keep(ctx, id, engine.Facts{
-		Format: engine.Format, Database: f.Database, Engine: f.Engine, Name: name, Scope: f.Scope,
+		Format: engine.Format, Database: f.Database, Engine: f.Engine, Name: name, Scope: f.Scope, Role: f.Role,
 		Fingerprint: f.Fingerprint, Layer: f.Layer, Steps: f.Steps, Made: time.Now().UTC().Truncate(time.Millisecond), Of: e.ID,
 	})
 	if err != nil {
@@ -188,7 +188,7 @@ func Changes(ctx context.Context, s engine.Server, e engine.Entry, rows int, wai
 	if err := sound(ctx, s, start); err != nil {
 		return nil, err
 	}
-	d, err := open(ctx, s, e, wait)
+	d, err := open(ctx, s, e, engine.Session{Wait: wait})
 	if err != nil {
 		return nil, err
 	}

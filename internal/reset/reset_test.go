@@ -69,7 +69,7 @@ func TestBaselinesStandForOneState(t *testing.T) {
 	d := newDesk(t)
 	assert.Empty(t, d.reset(Options{}).Way, "a new copy is untouched")
 	d.sql("INSERT INTO hive VALUES (2, 'b'); INSERT INTO outbox VALUES ('mail')")
-	kept, err := Snapshot(ctx, d.server, d.entry(), "seeded", time.Second)
+	kept, err := Snapshot(ctx, d.server, d.entry(), "seeded", engine.Session{Wait: time.Second})
 	require.NoError(t, err)
 
 	assert.NotEmpty(t, d.reset(Options{To: kept.ID}).Way, "that a copy equals a snapshot was not noted")
@@ -122,7 +122,7 @@ func TestOpened(t *testing.T) {
 
 func TestStartStateChanged(t *testing.T) {
 	d := newDesk(t)
-	start := d.server.Connection(d.entry().Facts.Start, "").File
+	start := d.server.Connection(d.entry().Facts.Start, engine.Facts{}).File
 	require.NoError(t, os.Chmod(start, 0o600))
 	f, err := os.OpenFile(start, os.O_WRONLY|os.O_APPEND, 0)
 	require.NoError(t, err)

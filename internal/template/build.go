@@ -89,6 +89,7 @@ type builder struct {
 	progress func(Event)
 
 	work  string
+	from  int // the layer that it began as
 	owner engine.Owner
 	open  engine.Database // the work, between steps that need it open
 	done  []engine.StepFact
@@ -96,43 +97,23 @@ type builder struct {
 	below int           // the layer that was kept last
 	spent time.Duration // applying, since then
 	cost  time.Duration // of keeping it
+	anew  bool          // from nothing, and no layer is kept
 }
 
 func (b *builder) build(ctx context.Context) (result *Result, err error) {
-	lock, release, err := b.server.Own(ctx)
-	if err != nil {
-		return nil, err
-	}
-	_ = release // held as long as this process may build again
-	b.owner = engine.Owner{Lock: lock}
-	b.work = engine.NewID(engine.Work)
 	defer func() {
 		b.close()
 		if err != nil {
 			err = errors.Join(err, b.server.Drop(context.WithoutCancel(ctx), b.work))
 		}
 	}()
-	from, err := b.begin(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for i := from; i < b.layer; i++ {
-		if err := b.step(ctx, i); err != nil {
-			return nil, b.explain(err, i)
-		}
-		if i+1 < b.layer {
-			if err := b.keep(ctx, i+1); err != nil {
-				return nil, err
-			}
-		}
-	}
-	if err := b.grant(ctx); err != nil {
+	if err := b.apply(ctx); err != nil {
 		return nil, err
 	}
 	if err := b.close(); err != nil {
 		return nil, err
 	}
-	id := engine.TemplateID(b.Layers[b.layer])
+	from, id := b.from, engine.TemplateID(b.Layers[b.layer])
 	if err := b.server.Rename(ctx, b.work, id, b.facts(b.layer)); err != nil {
 		return nil, err
 	}
@@ -140,11 +121,37 @@ func (b *builder) build(ctx context.Context) (result *Result, err error) {
 	return &Result{Template: e, From: from, Applied: b.done[from:]}, err
 }
 
+// apply makes the work and brings it to its layer.
+func (b *builder) apply(ctx context.Context) error {
+	b.work = engine.NewID(engine.Work)
+	lock, release, err := b.server.Own(ctx)
+	if err != nil {
+		return err
+	}
+	_ = release // held as long as this process may build again
+	b.owner = engine.Owner{Lock: lock}
+	if b.from, err = b.begin(ctx); err != nil {
+		return err
+	}
+	for i := b.from; i < b.layer; i++ {
+		if err := b.step(ctx, i); err != nil {
+			return b.explain(err, i)
+		}
+		if i+1 < b.layer && !b.anew {
+			if err := b.keep(ctx, i+1); err != nil {
+				return err
+			}
+		}
+	}
+	return b.grant(ctx)
+}
+
 // begin makes the work from the highest layer that is ready, and returns
 // which that is.
 func (b *builder) begin(ctx context.Context) (int, error) {
-	work := engine.Facts{Format: engine.Format, Database: b.Database.Name, Engine: b.Engine.Name(), Scope: b.Scope, Owner: b.owner, Made: now()}
-	for i := b.layer - 1; i >= 0; i-- {
+	work := b.start()
+	work.Owner = b.owner
+	for i := b.layer - 1; i >= 0 && !b.anew; i-- {
 		e, ok, err := b.ready(ctx, b.server, i, b.progress)
 		if err != nil {
 			return 0, err
@@ -172,11 +179,17 @@ func (b *builder) known(e engine.Entry) []engine.StepFact {
 	return append(steps, e.Facts.Steps...)
 }
 
-func (b *builder) facts(layer int) engine.Facts {
+// start is what the facts of all that a build makes begin with.
+func (b *builder) start() engine.Facts {
 	return engine.Facts{
-		Format: engine.Format, Database: b.Database.Name, Engine: b.Engine.Name(), Scope: b.Scope,
-		Fingerprint: b.Layers[layer], Layer: layer, Steps: b.done[:layer], Made: now(), Used: now(),
+		Format: engine.Format, Database: b.Database.Name, Engine: b.Engine.Name(), Role: b.Database.Role, Scope: b.Scope, Made: now(),
 	}
+}
+
+func (b *builder) facts(layer int) engine.Facts {
+	f := b.start()
+	f.Fingerprint, f.Layer, f.Steps, f.Used = b.Layers[layer], layer, b.done[:layer], f.Made
+	return f
 }
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }

@@ -21,7 +21,7 @@ import (
 // command runs step i, a command of the project, on the work.
 func (b *builder) command(ctx context.Context, i int) error {
 	step := b.Steps[i]
-	if step.Command.Continues {
+	if step.Command.Continues && !b.anew {
 		if err := b.older(ctx, i); err != nil {
 			return err
 		}
@@ -33,7 +33,7 @@ func (b *builder) command(ctx context.Context, i int) error {
 	if err != nil {
 		return err
 	}
-	env := handover.Environment(b.Project, []handover.Copy{{Database: b.Database.Name, Name: b.work, Connection: b.server.Connection(b.work, b.Database.Name)}})
+	env := handover.Environment(b.Project, []handover.Copy{{Database: b.Database.Name, Name: b.work, Connection: b.server.Connection(b.work, b.start())}})
 	limited, stop := ctx, func() {}
 	if w := step.Command.Within; w > 0 {
 		limited, stop = context.WithTimeout(ctx, w)

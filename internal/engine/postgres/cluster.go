@@ -235,7 +235,8 @@ func (c *cluster) lay(ctx context.Context) error {
 	cmd := c.command(ctx, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions", "--wal-segsize=1")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		e := fault.New(fault.Lacking, "", "initdb failed: %v", err)
-		e.Lines = strings.Split(strings.TrimSpace(string(out)), "\n")
+		lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+		e.Lines = lines[max(len(lines)-6, 0):]
 		return e
 	}
 	_ = c.keep(kept) // that it cannot be kept is no reason not to start
@@ -563,7 +564,7 @@ func (c *cluster) secure(ctx context.Context, a address) (string, error) {
 	}
 	sql := fmt.Sprintf("ALTER ROLE %s PASSWORD '%s';", admin, verifier)
 	// A kept data folder holds the passwords of another life.
-	rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles WHERE rolcanlogin AND rolname LIKE 'hemzo\_%'`)
+	rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles WHERE rolcanlogin AND (rolname LIKE 'hemzo\_%' OR shobj_description(oid, 'pg_authid') = 'made by Hemzo')`)
 	if err != nil {
 		return "", fmt.Errorf("setting the passwords: %w", err)
 	}

@@ -25,7 +25,7 @@ import (
 type database struct {
 	server  *server
 	id      string
-	project string // the database's name in the project file
+	facts   engine.Facts
 	session engine.Session
 	conn    *pgx.Conn
 }
@@ -34,7 +34,7 @@ func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
 	if d.conn != nil {
 		return d.conn, nil
 	}
-	conn, err := d.server.listen(ctx, d.id, d.server.role(d.project), d.session.Said)
+	conn, err := d.server.listen(ctx, d.id, d.server.owner(d.facts), d.session.Said)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
@@ -526,7 +526,7 @@ func (s *server) replace(ctx context.Context, from string, e engine.Entry) error
 		return err
 	}
 	defer unlock()
-	owner := ident(s.role(e.Facts.Database))
+	owner := ident(s.owner(e.Facts))
 	err = s.busy(ctx, func() error {
 		return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s", ident(work), ident(from), owner))
 	})
@@ -573,12 +573,17 @@ func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) erro
 	}
 	end := time.Now().Add(d.session.Wait)
 	for {
+		if d.session.Force {
+			if err := d.server.do(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()", d.id); err != nil {
+				return fmt.Errorf("ending the sessions of %s: %w", d.id, err)
+			}
+		}
 		err := d.server.Copy(ctx, d.id, to, facts)
 		if sqlState(err) != "55006" {
 			return err
 		}
 		if time.Now().After(end) {
-			e := fault.New(fault.Failed, "close these connections, or give more time with --wait", "the copy is in use (waited %s)", d.session.Wait)
+			e := fault.New(fault.Failed, "close these connections, end them with --force, or give more time with --wait", "the copy is in use (waited %s)", d.session.Wait)
 			clients, _ := d.server.Clients(ctx, d.id)
 			for _, c := range clients {
 				e.Lines = append(e.Lines, fmt.Sprintf("pid %d, %s, %s, %s, since %s: %s", c.PID, c.User, c.Application, c.State, c.Since.Format("15:04:05"), c.Query))

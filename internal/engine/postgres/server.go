@@ -42,18 +42,84 @@ type server struct {
 
 func (s *server) About() engine.About { return s.about }
 
-// role is the role that owns everything of a database of the project file:
-// one of its own, or the connection's where that may make none.
-func (s *server) role(database string) string {
-	if !s.roles {
+// superRole owns what tests want to own as superuser.
+const superRole = "hemzo_super"
+
+// owner is the role that owns everything of a database: one for each database
+// of the project file, or the connection's where that may make none.
+func (s *server) owner(f engine.Facts) string {
+	switch {
+	case !s.roles:
 		return s.config.User
+	case f.Role == "superuser":
+		return superRole
 	}
-	return "hemzo_" + strings.ReplaceAll(database, "-", "_")
+	return "hemzo_" + strings.ReplaceAll(f.Database, "-", "_")
 }
 
-func (s *server) Connection(id, database string) engine.Connection {
-	user, password := s.role(database), s.config.Password
-	if s.roles {
+// login is the role that tests connect as.
+func (s *server) login(id string, f engine.Facts) string {
+	kind, _ := engine.KindOf(id)
+	switch f.Role {
+	case "", "owner", "superuser":
+	case "own":
+		if kind == engine.Copy && s.roles {
+			return ownPrefix + strings.TrimPrefix(id, "hemzo_c_")
+		}
+	default:
+		if kind == engine.Copy {
+			return f.Role
+		}
+	}
+	return s.owner(f)
+}
+
+// ownPrefix begins the names of logins that belong to one copy.
+const ownPrefix = "hemzo_u_"
+
+// ensureLogin makes the role that tests connect as, where it is not the owner.
+func (s *server) ensureLogin(ctx context.Context, id string, f engine.Facts) error {
+	name := s.login(id, f)
+	if name == s.owner(f) {
+		return nil
+	}
+	if f.Role != "own" {
+		return s.named(ctx, name)
+	}
+	return s.makeRole(ctx, name, func() (string, error) {
+		verifier, err := scram(derived(s.config.Password, name))
+		// What it makes is the owner's, as everything else.
+		return fmt.Sprintf("LOGIN PASSWORD '%s' IN ROLE %s; ALTER ROLE %s SET role = %s", verifier, ident(s.owner(f)), ident(name), literal(s.owner(f))), err
+	})
+}
+
+// named lets tests in as a role of the sources. One that Hemzo did not make
+// keeps its password, which Hemzo does not know.
+func (s *server) named(ctx context.Context, name string) error {
+	var made, login bool
+	err := s.ask(ctx, func(conn *pgx.Conn) error {
+		return conn.QueryRow(ctx, "SELECT coalesce(shobj_description(oid, 'pg_authid') = 'made by Hemzo', false), rolcanlogin FROM pg_roles WHERE rolname = $1", name).Scan(&made, &login)
+	})
+	switch {
+	case errors.Is(err, pgx.ErrNoRows):
+		return fault.New(fault.Usage, "add it to  roles:  or make it in a migration", "role: %s names no role of the server", name)
+	case err != nil:
+		return fmt.Errorf("looking for the role %s: %w", name, err)
+	case !made:
+		return fault.New(fault.Refused, "use  role: own, or a role that the sources make", "the role %s is not one that Hemzo made: its password is not to be changed", name)
+	case login:
+		return nil
+	}
+	verifier, err := scram(derived(s.config.Password, name))
+	if err == nil {
+		err = s.do(ctx, fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'", ident(name), verifier))
+	}
+	return err
+}
+
+func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
+	user, password := s.login(id, facts), s.config.Password
+	if user != s.config.User {
 		password = derived(s.config.Password, user)
 	}
 	host, port := s.host, strconv.Itoa(int(s.config.Port))
@@ -163,15 +229,21 @@ func literal(text string) string {
 	return quoted
 }
 
-// ensureRole makes the role that owns a database's objects.
-func (s *server) ensureRole(ctx context.Context, database string) error {
+// ensureOwner makes the role that owns a database's objects.
+func (s *server) ensureOwner(ctx context.Context, f engine.Facts) error {
+	if f.Role == "superuser" && !s.super {
+		return fault.New(fault.Lacking, "use another role:, or a superuser's url:", "role: superuser needs a superuser, and %s is none", s.config.User)
+	}
 	if !s.roles {
 		return nil
 	}
-	name := s.role(database)
+	name := s.owner(f)
 	return s.makeRole(ctx, name, func() (string, error) {
 		verifier, err := scram(derived(s.config.Password, name))
 		options := "LOGIN PASSWORD '" + verifier + "'"
+		if f.Role == "superuser" {
+			options += " SUPERUSER"
+		}
 		if !s.super { // to make databases for a role takes being a member of it
 			options += "; GRANT " + ident(name) + " TO CURRENT_USER"
 		}
@@ -200,7 +272,7 @@ func (s *server) makeRole(ctx context.Context, name string, options func() (stri
 }
 
 func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts engine.Facts) error {
-	if err := s.ensureRole(ctx, facts.Database); err != nil {
+	if err := s.ensureOwner(ctx, facts); err != nil {
 		return fmt.Errorf("making the owner's role: %w", err)
 	}
 	for _, name := range spec.Roles {
@@ -210,7 +282,7 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 	}
 	return s.make(ctx, id, facts, func(work string) error {
 		err := s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE template0 OWNER %s ENCODING %s LOCALE %s",
-			ident(work), ident(s.role(facts.Database)), literal(spec.Encoding), literal(spec.Locale)))
+			ident(work), ident(s.owner(facts)), literal(spec.Encoding), literal(spec.Locale)))
 		if err != nil || len(spec.Extensions) == 0 {
 			return err
 		}
@@ -238,8 +310,11 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	if err != nil {
 		return err
 	}
-	if err := s.ensureRole(ctx, facts.Database); err != nil {
+	if err := s.ensureOwner(ctx, facts); err != nil {
 		return fmt.Errorf("making the owner's role: %w", err)
+	}
+	if err := s.ensureLogin(ctx, to, facts); err != nil {
+		return err
 	}
 	if facts.Size = e.Size; e.Kind != engine.Template {
 		if facts.Size, err = s.number(ctx, "SELECT pg_database_size($1::name)", from); err != nil {
@@ -255,7 +330,7 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	}
 	err = s.make(ctx, to, facts, func(work string) error {
 		err := s.busy(ctx, func() error {
-			return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.role(facts.Database)), strategy))
+			return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.owner(facts)), strategy))
 		})
 		if err != nil {
 			return err
@@ -460,6 +535,9 @@ func (s *server) Drop(ctx context.Context, id string) error {
 	if sqlState(err) == "42501" {
 		return fault.New(fault.Refused, "drop it as the role that made it", "%s belongs to another role", id)
 	}
+	if err == nil && s.roles && strings.HasPrefix(id, "hemzo_c_") {
+		err = s.do(ctx, "DROP ROLE IF EXISTS "+ident(ownPrefix+strings.TrimPrefix(id, "hemzo_c_")))
+	}
 	if err != nil {
 		return fmt.Errorf("dropping %s: %w", id, err)
 	}
@@ -516,7 +594,7 @@ func (s *server) Open(ctx context.Context, id string, session engine.Session) (e
 	if err != nil {
 		return nil, err
 	}
-	return &database{server: s, id: id, project: e.Facts.Database, session: session}, nil
+	return &database{server: s, id: id, facts: e.Facts, session: session}, nil
 }
 
 func (s *server) Close() error {

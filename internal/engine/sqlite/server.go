@@ -34,7 +34,7 @@ func (s *server) About() engine.About {
 	return engine.About{Engine: "sqlite", Version: version(), Where: "memory", Address: s.folder}
 }
 
-func (s *server) Connection(id, _ string) engine.Connection {
+func (s *server) Connection(id string, _ engine.Facts) engine.Connection {
 	file := s.file(id)
 	return engine.Connection{
 		URL: "sqlite://" + file, JDBC: "jdbc:sqlite:" + file, JDBCFull: "jdbc:sqlite:" + file,
