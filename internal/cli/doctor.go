@@ -9,6 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hemzo/internal/container"
+	"hemzo/internal/engine"
 	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/place"
@@ -108,11 +110,36 @@ func (s *session) databases(c *cobra.Command) []finding {
 			continue
 		}
 		out = append(out, finding{About: d.Name, What: "sources", OK: true, Found: count(len(plan.Steps), "step")})
+		if _, ok := e.(engine.Contained); ok && slices.Contains(d.Where, "container") {
+			out = append(out, s.containers(c.Context(), d, e.(engine.Contained))...)
+		}
 		if slices.Equal(d.Where, []string{"existing"}) {
 			out = append(out, s.existing(c.Context(), d)...)
 		}
 	}
 	return out
+}
+
+// containers looks at the container engine and the image.
+func (s *session) containers(ctx context.Context, d *project.Database, e engine.Contained) []finding {
+	only := slices.Equal(d.Where, []string{"container"})
+	f := finding{About: d.Name, What: "container engine"}
+	docker, err := container.Find(ctx)
+	if err != nil {
+		f.Found, f.OK = err.Error(), !only // another place will do
+		if x, ok := errors.AsType[*fault.Error](err); ok {
+			f.Next = x.Next
+		}
+		return []finding{f}
+	}
+	defer docker.Close()
+	f.OK, f.Found = true, fmt.Sprintf("%s (API %s) at %s, %s", docker.Version, docker.API, docker.Endpoint, docker.From)
+	name := or(d.Image, e.Image(template.Spec(d)).Name)
+	image := finding{About: d.Name, What: "image", OK: true, Found: name}
+	if !docker.Has(ctx, name) {
+		image.Found = name + ", to be pulled from " + container.Registry(name)
+	}
+	return []finding{f, image}
 }
 
 // existing looks at a server that has to be there already.

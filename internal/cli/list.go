@@ -15,6 +15,7 @@ import (
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/place"
 )
 
 func (a *app) listCommand() *cobra.Command {
@@ -321,6 +322,11 @@ func (a *app) sweepCommand() *cobra.Command {
 				}
 				s.swept = append(s.swept, removed...)
 			}
+			left, err := place.SweepContainers(c.Context(), templates)
+			if err != nil {
+				return err
+			}
+			gone = append(gone, left...)
 			for _, e := range s.swept {
 				gone = append(gone, fmt.Sprintf("%s %s", e.Kind, nameOf(e)))
 				bytes += e.Size

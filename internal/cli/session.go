@@ -85,16 +85,19 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 	}
 	key := fmt.Sprint(d.Engine, d.Where, d.Version, d.URL)
 	if _, ok := e.(engine.Starter); ok {
-		key += fmt.Sprint(d.Settings) // a server of its own
+		key += fmt.Sprint(d.Settings, d.Image, d.Tmpfs, d.Memory, d.CPUs) // a server of its own
 	}
 	shelf := copies.Shelf{Server: s.servers[key], Scope: s.scope}
 	if shelf.Server != nil {
 		return shelf, nil
 	}
+	pull := s.pulling(ctx)
 	shelf.Server, err = place.Open(ctx, e, place.Wanted{
+		Pulling:  pull.event,
 		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle, Wait: d.Wait, URL: d.URL, AllowHosts: s.project.AllowHosts,
 		Say: func(text string) { s.note("%s", text) },
 	})
+	pull.end()
 	if err != nil {
 		return shelf, err
 	}

@@ -12,8 +12,6 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
-	"os"
-	"os/exec"
 	"time"
 
 	"hemzo/internal/sqltext"
@@ -89,13 +87,42 @@ type Home struct {
 	Folder string    // for its data; it is made, and goes with the server
 	Kept   string    // for what makes the next start faster; it stays
 	Log    io.Writer // for what the server prints
+	State  string    // of this machine and user
+}
+
+// Contained is an engine whose servers run in containers too.
+type Contained interface {
+	Engine
+	// Image says how the engine's server is run in a container.
+	Image(Spec) Image
+	// Enter asks the server of a container a first query, and returns what
+	// Connect wants to know of it.
+	Enter(ctx context.Context, host string, port int, password string) (json.RawMessage, error)
+	// Connect opens a server at the address that Enter gave.
+	Connect(ctx context.Context, address json.RawMessage, p Patience) (Server, error)
+	// Tidy drops what does not outlive the server.
+	Tidy(ctx context.Context, address json.RawMessage) error
+}
+
+// Image is how a server is run in a container.
+type Image struct {
+	Name     string // where the project file names none
+	Port     int
+	Args     []string
+	Env      []Setting
+	Password string // the variable that names the file with the password
+	Data     string // the variable, of the image, that names the data folder
+	Folder   string // the data folder where that is not set
+	Stop     string // the signal that ends the server cleanly: "INT"
 }
 
 // Started is a server that a Starter has started.
 type Started struct {
-	Cmd     *exec.Cmd
+	PID     int // of the server, where it is a process of this machine; else 0
 	Address json.RawMessage
-	Stop    os.Signal // ends it cleanly
+	Wait    func() error // returns when the server has ended
+	Stop    func() error // asks it to end cleanly
+	Kill    func() error // ends it in any case
 	// Tidy is called before a clean end: it drops what does not outlive the
 	// server. Save is called after one, to keep the rest for the next start.
 	Tidy func(ctx context.Context) error
@@ -117,6 +144,10 @@ type Spec struct {
 	Extensions []string
 	Settings   []Setting
 	As         string   // whose rights the sources run with
+	Image      string   // of a container
+	Room       int64    // for the data of a container, in bytes; 0 for no limit
+	Memory     int64    // of a container, in bytes; 0 for no limit
+	CPUs       int      // of a container; 0 for no limit
 	Roles      []string // that the sources mention, made without login
 }
 

@@ -29,18 +29,20 @@ const GuardCommand = "guard"
 // record is what is known of a server that a guard keeps. It lies in the
 // state folder, readable by its user alone.
 type record struct {
-	Engine   string          `json:"engine"`
-	Identity string          `json:"identity"`
-	Spec     engine.Spec     `json:"spec"`
-	Idle     time.Duration   `json:"idle"`
-	Within   time.Duration   `json:"within"` // for the server to answer
-	Folder   string          `json:"folder"` // of its data
-	Kept     string          `json:"kept"`
-	Log      string          `json:"log"`
-	Guard    engine.Process  `json:"guard,omitzero"`
-	Server   engine.Process  `json:"server,omitzero"`
-	Address  json.RawMessage `json:"address,omitempty"` // once it answers
-	Failed   *fault.Error    `json:"failed,omitempty"`  // why it does not
+	Engine    string          `json:"engine"`
+	Identity  string          `json:"identity"`
+	Spec      engine.Spec     `json:"spec"`
+	Idle      time.Duration   `json:"idle"`
+	Within    time.Duration   `json:"within"` // for the server to answer
+	Where     string          `json:"where"`
+	Folder    string          `json:"folder,omitempty"`    // of its data, where it is in memory
+	Container string          `json:"container,omitempty"` // its name, where it runs in one
+	Kept      string          `json:"kept"`
+	Log       string          `json:"log"`
+	Guard     engine.Process  `json:"guard,omitzero"`
+	Server    engine.Process  `json:"server,omitzero"`
+	Address   json.RawMessage `json:"address,omitempty"` // once it answers
+	Failed    *fault.Error    `json:"failed,omitempty"`  // why it does not
 }
 
 // recordFile is where the record of a server lies.
@@ -104,21 +106,20 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 	if s != nil || err != nil {
 		return s, err
 	}
-	if err := clearAway(path); err != nil {
-		return nil, err
-	}
-	kept, err := keptFolder()
-	if err != nil {
-		return nil, err
-	}
-	kept = filepath.Join(kept, e.Name())
-	folder, err := w.folder(state, e.Room(w.Spec, kept))
-	if err != nil {
+	if err := clearAway(ctx, path); err != nil {
 		return nil, err
 	}
 	r := record{
-		Engine: e.Name(), Identity: identity, Spec: w.Spec, Idle: w.Idle, Within: w.Ready, Kept: kept,
-		Folder: filepath.Join(filepath.Dir(folder.Path), filepath.Base(folder.Path)+"-"+identity), Log: filepath.Join(filepath.Dir(path), identity+".log"),
+		Engine: e.Name(), Identity: identity, Spec: w.Spec, Idle: w.Idle, Within: w.Ready, Where: "memory",
+		Log: filepath.Join(filepath.Dir(path), identity+".log"),
+	}
+	if c, ok := e.(inContainer); ok {
+		r.Where, r.Container, err = "container", containerName(state, identity), c.prepare(ctx, w)
+	} else {
+		err = r.lodge(e, w, state)
+	}
+	if err != nil {
+		return nil, err
 	}
 	if r.Within == 0 {
 		r.Within = startTime
@@ -127,6 +128,34 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 		return nil, err
 	}
 	return running(ctx, e, path, w.patience())
+}
+
+// lodge finds the folders of a server that is a process of this machine.
+func (r *record) lodge(e engine.Starter, w Wanted, state string) error {
+	kept, err := keptFolder()
+	if err != nil {
+		return err
+	}
+	r.Kept = filepath.Join(kept, e.Name())
+	folder, err := w.folder(state, e.Room(w.Spec, r.Kept))
+	r.Folder = filepath.Join(filepath.Dir(folder.Path), filepath.Base(folder.Path)+"-"+r.Identity)
+	return err
+}
+
+// starter is what starts the server of a record; nil where nothing does.
+func (r record) starter(engines []engine.Engine) engine.Starter {
+	for _, e := range engines {
+		if e.Name() != r.Engine {
+			continue
+		}
+		if contained, ok := e.(engine.Contained); ok && r.Where == "container" {
+			return inContainer{contained}
+		}
+		if s, ok := e.(engine.Starter); ok {
+			return s
+		}
+	}
+	return nil
 }
 
 // running connects to a server that its record says is there.
@@ -154,8 +183,14 @@ func living(ctx context.Context, e engine.Starter, path string, w Wanted) (engin
 		if err == nil {
 			return s, nil
 		}
-		if r, failed := readRecord(path); failed != nil || !Alive(r.Guard) {
+		r, failed := readRecord(path)
+		if failed != nil || !Alive(r.Guard) {
 			return nil, nil
+		}
+		if r.Container != "" {
+			if err := paused(ctx, r.Container); err != nil {
+				return nil, err
+			}
 		}
 		if time.Now().After(end) {
 			return nil, fault.New(fault.Lacking, "wait, or end it with  hemzo stop --force", "the private server runs and lets nobody in: %v", err)
@@ -169,7 +204,7 @@ func living(ctx context.Context, e engine.Starter, path string, w Wanted) (engin
 }
 
 // clearAway removes what a server left whose guard is gone.
-func clearAway(path string) error {
+func clearAway(ctx context.Context, path string) error {
 	r, err := readRecord(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
@@ -189,6 +224,11 @@ func clearAway(path string) error {
 			if time.Now().After(end) {
 				_ = syscall.Kill(r.Server.PID, syscall.SIGKILL)
 			}
+		}
+	}
+	if err == nil && r.Container != "" {
+		if err := clearContainer(ctx, r.Container); err != nil {
+			return err
 		}
 	}
 	if err == nil && r.Folder != "" {
@@ -284,12 +324,7 @@ func Guard(path string, engines []engine.Engine) error {
 	if err != nil {
 		return fmt.Errorf("reading the guard's record: %w", err)
 	}
-	var e engine.Starter
-	for _, known := range engines {
-		if s, ok := known.(engine.Starter); ok && known.Name() == r.Engine {
-			e = s
-		}
-	}
+	e := r.starter(engines)
 	if e == nil {
 		return fmt.Errorf("no engine %q can be guarded", r.Engine)
 	}
@@ -307,7 +342,9 @@ func Guard(path string, engines []engine.Engine) error {
 	signal.Stop(signals)
 	close(signals)
 	if err != nil {
-		os.RemoveAll(r.Folder)
+		if r.Folder != "" {
+			os.RemoveAll(r.Folder)
+		}
 		if f := new(fault.Error); errors.As(err, &f) {
 			r.Failed = f
 		} else {
@@ -323,17 +360,21 @@ func (r *record) begin(ctx context.Context, path string, e engine.Starter) (*eng
 	if err := r.write(path); err != nil {
 		return nil, err
 	}
-	if err := os.RemoveAll(r.Folder); err != nil {
-		return nil, err
+	if r.Folder != "" {
+		if err := os.RemoveAll(r.Folder); err != nil {
+			return nil, err
+		}
+		if err := os.Mkdir(r.Folder, 0o700); err != nil {
+			return nil, fmt.Errorf("making the data folder: %w", err)
+		}
 	}
-	if err := os.Mkdir(r.Folder, 0o700); err != nil {
-		return nil, fmt.Errorf("making the data folder: %w", err)
-	}
-	started, err := e.Start(ctx, engine.Home{Folder: r.Folder, Kept: r.Kept, Log: io.Writer(os.Stderr)}, r.Spec)
+	started, err := e.Start(ctx, engine.Home{Folder: r.Folder, Kept: r.Kept, Log: io.Writer(os.Stderr), State: filepath.Dir(filepath.Dir(path))}, r.Spec)
 	if err != nil {
 		return nil, err
 	}
-	r.Server, _ = Running(started.Cmd.Process.Pid)
+	if started.PID != 0 {
+		r.Server, _ = Running(started.PID)
+	}
 	r.Address = started.Address
 	return started, r.write(path)
 }
@@ -344,7 +385,7 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started) er
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	ended := make(chan error, 1)
-	go func() { ended <- started.Cmd.Wait() }()
+	go func() { ended <- started.Wait() }()
 	idle := r.Idle
 	if idle == 0 {
 		idle = 30 * time.Minute
@@ -371,7 +412,10 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started) er
 			}
 		}
 	}
-	return errors.Join(err, os.RemoveAll(r.Folder), os.Remove(path))
+	if r.Folder != "" {
+		err = errors.Join(err, os.RemoveAll(r.Folder))
+	}
+	return errors.Join(err, os.Remove(path))
 }
 
 // lookEvery is how often a guard looks who needs its server: copies whose
@@ -442,17 +486,21 @@ func drop(ctx context.Context, s engine.Server, all []engine.Entry, id string) e
 	return s.Drop(ctx, id)
 }
 
+// endTime is what a server has to end cleanly, and in a container to keep its
+// templates.
+const endTime = 20 * time.Second
+
 // end ends a server: cleanly, and where it takes too long by force.
 func end(started *engine.Started, ended chan error) error {
 	ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
 	defer stop()
 	keep := started.Tidy != nil && started.Tidy(ctx) == nil
-	_ = started.Cmd.Process.Signal(started.Stop)
+	_ = started.Stop()
 	select {
 	case err := <-ended:
 		keep = keep && err == nil
-	case <-time.After(10 * time.Second):
-		_ = started.Cmd.Process.Signal(syscall.SIGQUIT)
+	case <-time.After(endTime):
+		_ = started.Kill()
 		<-ended
 		keep = false
 	}
@@ -469,22 +517,19 @@ func owned(ctx context.Context, engines []engine.Engine, path string) string {
 	if err != nil {
 		return ""
 	}
-	for _, e := range engines {
-		starter, ok := e.(engine.Starter)
-		if !ok || e.Name() != r.Engine {
-			continue
-		}
-		s, err := running(ctx, starter, path, engine.Patience{})
-		if err != nil {
-			return ""
-		}
-		defer s.Close()
-		all, _ := s.List(ctx)
-		for _, x := range all {
-			o := x.Facts.Owner
-			if x.Kind == engine.Copy && Keeps(ctx, s, o) {
-				return x.Facts.Name
-			}
+	starter := r.starter(engines)
+	if starter == nil {
+		return ""
+	}
+	s, err := running(ctx, starter, path, engine.Patience{})
+	if err != nil {
+		return ""
+	}
+	defer s.Close()
+	all, _ := s.List(ctx)
+	for _, x := range all {
+		if x.Kind == engine.Copy && Keeps(ctx, s, x.Facts.Owner) {
+			return x.Facts.Name
 		}
 	}
 	return ""
@@ -503,14 +548,12 @@ func StopIdle(ctx context.Context, engines []engine.Engine) error {
 		if err != nil || r.Address == nil || !Alive(r.Guard) {
 			continue
 		}
-		for _, e := range engines {
-			starter, ok := e.(engine.Starter)
-			if !ok || e.Name() != r.Engine || busy(starter, r.Address) {
-				continue
-			}
-			if err := clearAway(path); err != nil && !errors.Is(err, os.ErrNotExist) {
-				return err
-			}
+		starter := r.starter(engines)
+		if starter == nil || busy(starter, r.Address) {
+			continue
+		}
+		if err := clearAway(ctx, path); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
 		}
 	}
 	return nil
@@ -534,7 +577,7 @@ func Stop(ctx context.Context, engines []engine.Engine, force bool) ([]string, e
 				return gone, fault.New(fault.Refused, "--force ends it all the same", "the copy %q on %s has an owner that is still running", name, strings.TrimSuffix(filepath.Base(path), ".json"))
 			}
 		}
-		if err := clearAway(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if err := clearAway(ctx, path); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return gone, err
 		}
 		gone = append(gone, strings.TrimSuffix(filepath.Base(path), ".json"))

@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"hemzo/internal/container"
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
 )
@@ -157,10 +158,11 @@ type Wanted struct {
 	URL        string   // of an existing server
 	AllowHosts []string // other machines that may be used
 	Spec       engine.Spec
-	Ready      time.Duration // how long a server may take until it answers
-	Wait       time.Duration // how long one without a free connection is waited for
-	Idle       time.Duration // how long a server stays when nobody needs it
-	Say        func(string)  // for what a user is told once
+	Ready      time.Duration           // how long a server may take until it answers
+	Wait       time.Duration           // how long one without a free connection is waited for
+	Idle       time.Duration           // how long a server stays when nobody needs it
+	Say        func(string)            // for what a user is told once
+	Pulling    func(container.Pulling) // how the pull of an image goes on; may be nil
 }
 
 func (w Wanted) patience() engine.Patience { return engine.Patience{Wait: w.Wait, Say: w.Say} }
@@ -170,15 +172,52 @@ func Open(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error)
 	if err := e.Check(w.Spec); err != nil {
 		return nil, err
 	}
-	for _, where := range w.Where {
-		switch remote, ok := e.(engine.Remote); {
-		case where == "memory":
-			return openPrivate(ctx, e, w)
-		case where == "existing" && ok:
-			return openExisting(ctx, remote, w)
+	var first error
+	for i, where := range w.Where {
+		s, known, err := w.open(ctx, e, where)
+		if !known {
+			continue
+		}
+		// The next wish counts where this machine lacks what the first needs.
+		if err == nil || fault.KindOf(err) != fault.Lacking || i == len(w.Where)-1 {
+			if err != nil && first != nil {
+				return nil, first
+			}
+			return s, err
+		}
+		if first == nil {
+			first = err
 		}
 	}
+	if first != nil {
+		return nil, first
+	}
 	return nil, fault.New(fault.Usage, "say  where: memory", "database %q: %s cannot run in %q", w.Database, e.Name(), w.Where)
+}
+
+// open opens a server in one place; known is false where the engine cannot be
+// there.
+func (w Wanted) open(ctx context.Context, e engine.Engine, where string) (s engine.Server, known bool, err error) {
+	switch where {
+	case "memory":
+		s, err = openPrivate(ctx, e, w)
+		return s, true, err
+	case "existing":
+		if remote, ok := e.(engine.Remote); ok {
+			s, err = openExisting(ctx, remote, w)
+			return s, true, err
+		}
+	case "container":
+		if contained, ok := e.(engine.Contained); ok {
+			state, err := StateFolder()
+			if err != nil {
+				return nil, true, err
+			}
+			s, err = ensure(ctx, inContainer{contained}, w, state)
+			return s, true, err
+		}
+	}
+	return nil, false, nil
 }
 
 // openExisting opens a server that is there already. One on another machine

@@ -31,7 +31,7 @@ type Plan struct {
 
 // Spec is what a database of the project file asks of its engine.
 func Spec(d *project.Database) engine.Spec {
-	s := engine.Spec{As: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions, Roles: d.Roles}
+	s := engine.Spec{As: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions, Roles: d.Roles, Image: d.Image, Room: d.Tmpfs, Memory: d.Memory, CPUs: d.CPUs}
 	if u, err := url.Parse(d.URL); err == nil && u.User != nil {
 		s.As += " " + u.User.Username()
 	}

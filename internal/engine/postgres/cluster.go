@@ -40,6 +40,7 @@ type address struct {
 	Password string `json:"password"`
 	Database string `json:"database"`
 	Private  bool   `json:"private"`
+	Where    string `json:"where"`
 	Version  string `json:"version,omitempty"`
 }
 
@@ -359,14 +360,10 @@ func treeSize(dir string) (size int64, err error) {
 	return size, err
 }
 
-// tidy drops what does not outlive the server, and leaves as little log as
+// Tidy drops what does not outlive the server, and leaves as little log as
 // can be.
-func (c *cluster) tidy(ctx context.Context, a address) error {
-	raw, err := json.Marshal(a)
-	if err != nil {
-		return err
-	}
-	s, err := Engine{}.Connect(ctx, raw, engine.Patience{})
+func (e Engine) Tidy(ctx context.Context, address json.RawMessage) error {
+	s, err := e.Connect(ctx, address, engine.Patience{})
 	if err != nil {
 		return err
 	}
@@ -491,7 +488,7 @@ func (c *cluster) start(ctx context.Context, spec engine.Spec) (*engine.Started,
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
 	}
-	a := address{Host: c.home.Folder, Port: port, User: admin, Database: "postgres", Private: true, Version: c.version()}
+	a := address{Host: c.home.Folder, Port: port, User: admin, Database: "postgres", Private: true, Where: "memory", Version: c.version()}
 	if err := c.ready(ctx, cmd, a); err != nil {
 		_ = cmd.Process.Signal(syscall.SIGQUIT)
 		_ = cmd.Wait()
@@ -506,8 +503,10 @@ func (c *cluster) start(ctx context.Context, spec engine.Spec) (*engine.Started,
 	}
 	b, err := json.Marshal(a)
 	return &engine.Started{
-		Cmd: cmd, Address: b, Stop: syscall.SIGINT,
-		Tidy: func(ctx context.Context) error { return c.tidy(ctx, a) },
+		PID: cmd.Process.Pid, Address: b, Wait: cmd.Wait,
+		Stop: func() error { return cmd.Process.Signal(syscall.SIGINT) },
+		Kill: func() error { return cmd.Process.Signal(syscall.SIGQUIT) },
+		Tidy: func(ctx context.Context) error { return Engine{}.Tidy(ctx, b) },
 		Save: func() error { return c.save(context.Background()) },
 	}, err
 }

@@ -32,7 +32,9 @@ func dial(ctx context.Context, a address, database string) (*pgx.Conn, error) {
 
 // inside is the address for Hemzo's own sessions.
 func (a address) inside() address {
-	a.Host = a.Socket
+	if a.Socket != "" {
+		a.Host = a.Socket
+	}
 	return a
 }
 
@@ -43,6 +45,7 @@ func (a address) config() (*pgx.ConnConfig, error) {
 	}
 	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User, a.Password, a.Database
 	config.Fallbacks, config.RuntimeParams = nil, map[string]string{}
+	config.ConnectTimeout = 5 * time.Second // what accepts may be a proxy before a server that does not answer
 	plain(config)
 	return config, nil
 }
@@ -103,7 +106,7 @@ func (Engine) Connect(ctx context.Context, at json.RawMessage, p engine.Patience
 		return nil, err
 	}
 	s := &server{config: config, host: a.Host, socket: a.Socket, private: true, patience: p}
-	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: "memory", Address: fmt.Sprintf("%s:%d", a.Host, a.Port)}
+	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: a.Where, Address: net.JoinHostPort(a.Host, fmt.Sprint(a.Port))}
 	return s, s.begin(ctx)
 }
 

@@ -64,8 +64,10 @@ func major(version string) string {
 func (Engine) Base(s engine.Spec) []string {
 	version := major(s.Version)
 	if version == "" {
-		if b, err := find(""); err == nil {
+		if b, err := find(""); err == nil && s.Image == "" {
 			version = b.major
+		} else {
+			version = s.Image
 		}
 	}
 	base := []string{"postgres", version, s.Encoding, s.Locale, s.As}

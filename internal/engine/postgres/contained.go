@@ -1,0 +1,54 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"hemzo/internal/engine"
+)
+
+// Image runs the usual image of PostgreSQL, of the version wanted, with the
+// settings that private servers have.
+func (Engine) Image(spec engine.Spec) engine.Image {
+	version := spec.Version
+	if version == "" {
+		version = "latest"
+	}
+	args := []string{"postgres"}
+	settings := append([]engine.Setting{{Name: "shared_buffers", Value: buffers(spec.Memory)}}, forTests...)
+	for _, s := range append(settings, spec.Settings...) {
+		args = append(args, "-c", s.Name+"="+s.Value)
+	}
+	return engine.Image{
+		Name: "postgres:" + version, Port: 5432, Args: args,
+		Env:      []engine.Setting{{Name: "POSTGRES_USER", Value: admin}, {Name: "POSTGRES_DB", Value: "postgres"}, {Name: "POSTGRES_INITDB_ARGS", Value: "--no-sync --wal-segsize=1"}},
+		Password: "POSTGRES_PASSWORD_FILE", Data: "PGDATA", Folder: "/var/lib/postgresql/data", Stop: "INT",
+	}
+}
+
+// Enter asks the server of a container who it is. Its first, temporary server
+// listens on no port, so what answers is the final one.
+func (Engine) Enter(ctx context.Context, host string, port int, password string) (json.RawMessage, error) {
+	a := address{Host: host, Port: port, User: admin, Password: password, Database: "postgres", Private: true, Where: "container"}
+	conn, err := dial(ctx, a, a.Database)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(ctx)
+	if err := conn.QueryRow(ctx, "SHOW server_version").Scan(&a.Version); err != nil {
+		return nil, err
+	}
+	a.Version, _, _ = strings.Cut(a.Version, " ")
+	// Each of Hemzo's commands connects: the password is random, and need not
+	// be made slow to guess.
+	verifier, err := scramRounds(password, 1)
+	if err == nil {
+		_, err = conn.Exec(ctx, fmt.Sprintf("SET log_statement = none; ALTER ROLE %s PASSWORD '%s'", admin, verifier))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("setting the password: %w", err)
+	}
+	return json.Marshal(a)
+}
