@@ -22,7 +22,7 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	var keep, engine string
+	var keep, engine, where, image string
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "The whole tour on the demo project",
@@ -34,18 +34,28 @@ folder, touches nothing of yours and leaves nothing behind.`,
 			if !slices.Contains(apiary.Engines, engine) {
 				return fault.New(fault.Usage, "engines: "+strings.Join(apiary.Engines, ", "), "there is no demo project for %q", engine)
 			}
+			if where == "container" && !c.Flags().Changed("engine") {
+				engine = "postgres"
+			}
 			if keep != "" {
 				return unpack(engine, keep)
 			}
 			t, err := a.newTour(engine)
+			if err == nil && where != "" {
+				err = t.move(where, image)
+			}
+			if t != nil {
+				defer t.remove()
+			}
 			if err != nil {
 				return err
 			}
-			defer t.remove()
 			return t.run(c.Context())
 		},
 	}
 	c.Flags().StringVar(&engine, "engine", "sqlite", "the `ENGINE` to show: "+strings.Join(apiary.Engines, ", "))
+	c.Flags().StringVar(&where, "where", "", "`memory` or container, for the engines that know both")
+	c.Flags().StringVar(&image, "image", "", "with --where container: the `IMAGE`")
 	_ = c.RegisterFlagCompletionFunc("engine", cobra.FixedCompletions(apiary.Engines, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().StringVar(&keep, "unpack", "", "write the demo project to `FOLDER` and stop")
 	return c
@@ -112,9 +122,23 @@ func (a *app) newTour(name string) (t *tour, err error) {
 	return t, nil
 }
 
+// move has the demo's server run in another place.
+func (t *tour) move(where, image string) error {
+	file := filepath.Join(t.folder, "apiary", "hemzo.yaml")
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	to := "where: " + where
+	if image != "" {
+		to += "\n    image: " + image
+	}
+	return os.WriteFile(file, bytes.Replace(b, []byte("where: memory"), []byte(to), 1), 0o644)
+}
+
 func (t *tour) remove() {
 	if t.env != nil { // a server that a tour cut short has left
-		cmd := exec.Command(t.self, "stop", "--force")
+		cmd := exec.Command(t.self, "stop", "--force", "--templates")
 		cmd.Env = t.env
 		_ = cmd.Run()
 	}

@@ -16,14 +16,20 @@ func (a *app) guardCommand() *cobra.Command {
 }
 
 func (a *app) stopCommand() *cobra.Command {
-	var force bool
+	var force, templates bool
 	c := &cobra.Command{
 		Use: "stop", Short: "End the servers that Hemzo started", Args: cobra.NoArgs,
-		Long: "Stop ends the private servers of this user, with all their copies and templates.",
+		Long: `Stop ends the private servers of this user, with all their copies. Their
+templates are kept for the next start, unless --templates says otherwise.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			gone, err := place.Stop(c.Context(), all.Engines(), force)
 			if err != nil {
 				return err
+			}
+			if templates {
+				if err := place.Forget(c.Context()); err != nil {
+					return err
+				}
 			}
 			if a.json {
 				return a.printJSON(append([]string{}, gone...))
@@ -35,5 +41,6 @@ func (a *app) stopCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&force, "force", false, "also those with a copy whose owner is still running")
+	c.Flags().BoolVar(&templates, "templates", false, "and remove what is kept of their templates for the next start")
 	return c
 }

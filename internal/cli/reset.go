@@ -119,18 +119,18 @@ func resetText(r *reset.Report, to string) string {
 	if r.Way == "" {
 		return fmt.Sprintf("untouched, at its %s (%s)", where, span(r.Took))
 	}
-	text := fmt.Sprintf("back at its %s by %s, ", where, r.Way)
+	text := fmt.Sprintf("back at its %s by %s", where, r.Way)
 	switch {
 	case r.Reconnect:
-		text += "replaced: clients must reconnect"
+		text += ", replaced: clients must reconnect"
 	case r.Pages > 0:
-		text += fmt.Sprintf("%s of %s", count(r.Pages, "page"), count(len(r.Tables), "table"))
-	default:
+		text += fmt.Sprintf(", %s of %s", count(r.Pages, "page"), count(len(r.Tables), "table"))
+	case len(r.Tables) > 0 || r.Why == "":
 		var out, in int64
 		for _, t := range r.Tables {
 			out, in = out+t.Removed, in+t.PutBack
 		}
-		text += fmt.Sprintf("%s: %s removed, %d put back", count(len(r.Tables), "table"), count(out, "row"), in)
+		text += fmt.Sprintf(", %s: %s removed, %d put back", count(len(r.Tables), "table"), count(out, "row"), in)
 	}
 	if r.Sequences > 0 {
 		text += ", " + count(r.Sequences, "counter")

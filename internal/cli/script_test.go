@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -64,7 +65,53 @@ func environment(memory, home string) []string {
 func TestScripts(t *testing.T) {
 	dir, err := filepath.Abs("testdata")
 	require.NoError(t, err)
-	testscript.Run(t, testscript.Params{
+	testscript.Run(t, params(dir, false))
+}
+
+// TestInContainers runs what PostgreSQL has to do with its server in a
+// container too.
+func TestInContainers(t *testing.T) {
+	if !engineHere() {
+		return // an ordinary user may have none: root runs this
+	}
+	p := params("", true)
+	for _, name := range []string{"postgres", "carried", "roles"} {
+		file, err := filepath.Abs(filepath.Join("testdata", name+".txtar"))
+		require.NoError(t, err)
+		p.Files = append(p.Files, file)
+	}
+	setup := p.Setup
+	p.Setup = func(e *testscript.Env) error {
+		e.Setenv("WHERE", "container")
+		e.Setenv("IMAGE", "hemzo-test/postgres:"+major(t))
+		return setup(e)
+	}
+	testscript.Run(t, p)
+}
+
+// major is the major version of this machine's PostgreSQL.
+func major(t *testing.T) string {
+	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	require.NoError(t, err)
+	require.NotEmpty(t, found)
+	return filepath.Base(filepath.Dir(filepath.Dir(found[len(found)-1])))
+}
+
+// engineHere reports whether this user has a container engine. Root has to.
+func engineHere() bool {
+	if os.Getuid() == 0 {
+		return true
+	}
+	conn, err := net.Dial("unix", "/var/run/docker.sock")
+	if err != nil {
+		return false
+	}
+	conn.Close()
+	return true
+}
+
+func params(dir string, inContainers bool) testscript.Params {
+	return testscript.Params{
 		Dir: dir,
 		Setup: func(e *testscript.Env) error {
 			dir, err := os.MkdirTemp("/dev/shm", "hemzo-test-")
@@ -79,7 +126,7 @@ func TestScripts(t *testing.T) {
 			}
 			vars := environment(dir, filepath.Join(e.WorkDir, "home"))
 			e.Defer(func() {
-				stop := exec.Command(program, "stop", "--force")
+				stop := exec.Command(program, "stop", "--force", "--templates")
 				stop.Env = vars
 				if out, err := stop.CombinedOutput(); err != nil {
 					panic(fmt.Sprintf("%v: %s", err, out))
@@ -93,8 +140,13 @@ func TestScripts(t *testing.T) {
 			return os.Mkdir(filepath.Join(e.WorkDir, "home"), 0o755)
 		},
 		Condition: func(name string) (bool, error) {
-			if name == "root" {
+			switch name {
+			case "root":
 				return os.Getuid() == 0, nil
+			case "container":
+				return inContainers, nil
+			case "engine":
+				return engineHere(), nil
 			}
 			return false, fmt.Errorf("no condition %q", name)
 		},
@@ -107,7 +159,7 @@ func TestScripts(t *testing.T) {
 				}
 			},
 		},
-	})
+	}
 }
 
 // exits CODE COMMAND... runs a command that has to exit with a code.

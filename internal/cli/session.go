@@ -87,6 +87,9 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 	if _, ok := e.(engine.Starter); ok {
 		key += fmt.Sprint(d.Settings, d.Image, d.Tmpfs, d.Memory, d.CPUs) // a server of its own
 	}
+	if _, ok := e.(engine.Alone); ok {
+		key = d.Name
+	}
 	shelf := copies.Shelf{Server: s.servers[key], Scope: s.scope}
 	if shelf.Server != nil {
 		return shelf, nil

@@ -52,7 +52,7 @@ func (e *Engine) have(ctx context.Context, name string, progress func(Pulling)) 
 
 func (e *Engine) pull(ctx context.Context, name string, progress func(Pulling)) error {
 	failed := func(err error) error {
-		if ctx.Err() != nil && context.Cause(ctx) == context.Canceled {
+		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		f := fault.New(fault.Lacking, "docker load an archive of it, name another with  image:, or use  where: memory", "the image %s is not there, and it cannot be pulled from %s", withTag(name), Registry(name))

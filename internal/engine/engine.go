@@ -69,6 +69,7 @@ type Remote interface {
 type Patience struct {
 	Wait time.Duration
 	Say  func(string)
+	Log  string // the file with the server's log, where this machine has it
 }
 
 // Client is somebody connected to a database.
@@ -88,6 +89,14 @@ type Home struct {
 	Kept   string    // for what makes the next start faster; it stays
 	Log    io.Writer // for what the server prints
 	State  string    // of this machine and user
+}
+
+// Alone is an engine each of whose copies is a container of its own.
+type Alone interface {
+	Engine
+	// InContainers opens the copies of a user: their facts lie in a folder, and
+	// scope marks their containers.
+	InContainers(ctx context.Context, folder, scope string, spec Spec) (Server, error)
 }
 
 // Contained is an engine whose servers run in containers too.
@@ -148,7 +157,18 @@ type Spec struct {
 	Room       int64    // for the data of a container, in bytes; 0 for no limit
 	Memory     int64    // of a container, in bytes; 0 for no limit
 	CPUs       int      // of a container; 0 for no limit
+	Service    Service  // of any other system
 	Roles      []string // that the sources mention, made without login
+}
+
+// Service says how a system is run that Hemzo knows nothing of.
+type Service struct {
+	Ports     []int // that it listens on, the main one first
+	Variables []Setting
+	Command   []string // for the image's entry; nil for the image's own
+	Ready     string   // when it counts as ready: "GET /path", "says TEXT", or "" when it accepts connections
+	Forget    string   // the request that makes it forget everything; "" for a fresh container
+	Within    time.Duration
 }
 
 // Setting is one setting of an engine.
@@ -179,6 +199,8 @@ type Connection struct {
 	Socket   string `json:"socket"`
 	File     string `json:"file"`
 	Params   string `json:"params"`
+	// Ports tells where each port of a service is published.
+	Ports map[int]string `json:"ports,omitempty"`
 	// Env holds the variables that the engine's own programs read.
 	Env []Setting `json:"env,omitempty"`
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"sort"
+	"strconv"
 	"strings"
 
 	"hemzo/internal/engine"
@@ -23,11 +24,15 @@ type Copy struct {
 // values returns what the keys of a connection stand for.
 func (c Copy) values() map[string]string {
 	n := c.Connection
-	return map[string]string{
+	values := map[string]string{
 		"url": n.URL, "jdbc": n.JDBC, "jdbc_full": n.JDBCFull, "conninfo": n.ConnInfo, "host": n.Host, "port": n.Port,
 		"user": n.User, "password": n.Password, "database": n.Database, "socket": n.Socket, "file": n.File,
 		"params": n.Params, "copy": c.Name,
 	}
+	for port, at := range n.Ports {
+		values["port_"+strconv.Itoa(port)] = at
+	}
+	return values
 }
 
 // Expand replaces {key} by the value for one copy's key, and {NAME.key} by

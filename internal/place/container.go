@@ -27,9 +27,26 @@ import (
 // inContainer starts the servers of an engine in containers.
 type inContainer struct{ engine.Contained }
 
-// prepare gets the image before anything is started: a pull takes long, and
-// is shown.
-func (c inContainer) prepare(ctx context.Context, w Wanted) error {
+// openAlone opens the copies of an engine that are containers each.
+func openAlone(ctx context.Context, e engine.Alone, w Wanted) (engine.Server, error) {
+	state, err := StateFolder()
+	if err != nil {
+		return nil, err
+	}
+	if err := prepare(ctx, w, w.Spec.Image); err != nil {
+		return nil, err
+	}
+	// What is run in another way is another server, with copies of its own.
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q %+v", e.Base(w.Spec), w.Spec.Service))
+	return e.InContainers(ctx, filepath.Join(aloneFolder(state), hex.EncodeToString(sum[:])[:12]), ContainerScope(state), w.Spec)
+}
+
+// aloneFolder holds the facts of containers that are copies.
+func aloneFolder(state string) string { return filepath.Join(state, "services") }
+
+// prepare gets an image before anything is started: a pull takes long, and is
+// shown.
+func prepare(ctx context.Context, w Wanted, image string) error {
 	docker, err := container.Find(ctx)
 	if err != nil {
 		return err
@@ -42,7 +59,7 @@ func (c inContainer) prepare(ctx context.Context, w Wanted) error {
 	if progress == nil {
 		progress = func(container.Pulling) {}
 	}
-	return docker.Have(ctx, imageOf(c.Image(w.Spec), w.Spec), progress)
+	return docker.Have(ctx, image, progress)
 }
 
 // Identity names the server that a Spec wants: its image, its settings and
@@ -159,6 +176,11 @@ func (c inContainer) start(ctx context.Context, docker *container.Engine, name s
 		return nil, false, err
 	}
 	remove := func() { _ = docker.Remove(context.WithoutCancel(ctx), run.ID) }
+	defer func() {
+		if err != nil && !run.Seeded { // the volume is as new as the container
+			_ = docker.Forget(context.WithoutCancel(ctx), name)
+		}
+	}()
 	address, err := c.ready(ctx, run, image.Port, word)
 	if err == nil && run.Seeded {
 		// A guard that was killed could not tidy up.
@@ -204,7 +226,7 @@ func (c inContainer) ready(ctx context.Context, run *container.Running, port int
 			if err := run.Outcome(); fault.KindOf(err) == fault.Lacking {
 				return nil, err
 			} else if err != nil {
-				return nil, fault.New(fault.Lacking, "what it printed last is above; does the image fit the engine?", "%v while it started", err)
+				return nil, fault.New(fault.Lacking, "see what it printed; is it an image of this engine?", "%v while it started", err)
 			}
 			return nil, fault.New(fault.Lacking, "", "the container %s ended while it started", run.Name)
 		case <-ctx.Done():
@@ -259,6 +281,22 @@ func paused(ctx context.Context, name string) error {
 	return nil
 }
 
+// Forget removes what is kept for the next starts of servers that do not run.
+func Forget(ctx context.Context) error {
+	kept, err := keptFolder()
+	if err != nil {
+		return err
+	}
+	_, err = SweepContainers(ctx, true)
+	for _, name := range []string{"fresh-*", "saved-*"} {
+		found, _ := filepath.Glob(filepath.Join(kept, "*", name))
+		for _, path := range found {
+			err = errors.Join(err, os.RemoveAll(path))
+		}
+	}
+	return err
+}
+
 // SweepContainers removes the containers of this user that no guard keeps,
 // and with templates also the volumes of those that do not run.
 func SweepContainers(ctx context.Context, templates bool) (gone []string, err error) {
@@ -281,6 +319,10 @@ func SweepContainers(ctx context.Context, templates bool) (gone []string, err er
 		if r, err := readRecord(path); err == nil && r.Container != "" && Alive(r.Guard) {
 			living[r.Container] = true
 		}
+	}
+	copied, _ := filepath.Glob(filepath.Join(aloneFolder(state), "*", "hemzo_c_*.json"))
+	for _, path := range copied {
+		living["hemzo_"+ContainerScope(state)+"_"+strings.TrimPrefix(strings.TrimSuffix(filepath.Base(path), ".json"), "hemzo_")] = true
 	}
 	for _, c := range all {
 		if living[c.Name] {

@@ -97,6 +97,11 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 	if s, err := running(ctx, e, path, w.patience()); err == nil {
 		return s, nil
 	}
+	if r, err := readRecord(path); err == nil && r.Container != "" {
+		if err := paused(ctx, r.Container); err != nil {
+			return nil, err
+		}
+	}
 	lock := flock.New(filepath.Join(filepath.Dir(path), identity+".lock"))
 	if _, err := lock.TryLockContext(ctx, 5*time.Millisecond); err != nil {
 		return nil, fmt.Errorf("waiting for another process that starts %s: %w", identity, err)
@@ -114,7 +119,7 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 		Log: filepath.Join(filepath.Dir(path), identity+".log"),
 	}
 	if c, ok := e.(inContainer); ok {
-		r.Where, r.Container, err = "container", containerName(state, identity), c.prepare(ctx, w)
+		r.Where, r.Container, err = "container", containerName(state, identity), prepare(ctx, w, imageOf(c.Image(w.Spec), w.Spec))
 	} else {
 		err = r.lodge(e, w, state)
 	}
@@ -125,6 +130,7 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 		r.Within = startTime
 	}
 	if err := r.start(ctx, path); err != nil {
+		os.Remove(path) // its guard has ended
 		return nil, err
 	}
 	return running(ctx, e, path, w.patience())
@@ -167,6 +173,7 @@ func running(ctx context.Context, e engine.Starter, path string, p engine.Patien
 	if r.Address == nil || !Alive(r.Guard) {
 		return nil, errors.New("its guard is gone")
 	}
+	p.Log = r.Log
 	return e.Connect(ctx, r.Address, p)
 }
 
@@ -183,14 +190,8 @@ func living(ctx context.Context, e engine.Starter, path string, w Wanted) (engin
 		if err == nil {
 			return s, nil
 		}
-		r, failed := readRecord(path)
-		if failed != nil || !Alive(r.Guard) {
+		if r, failed := readRecord(path); failed != nil || !Alive(r.Guard) {
 			return nil, nil
-		}
-		if r.Container != "" {
-			if err := paused(ctx, r.Container); err != nil {
-				return nil, err
-			}
 		}
 		if time.Now().After(end) {
 			return nil, fault.New(fault.Lacking, "wait, or end it with  hemzo stop --force", "the private server runs and lets nobody in: %v", err)
@@ -292,6 +293,9 @@ func (r record) start(ctx context.Context, path string) error {
 			<-ended
 			return ctx.Err()
 		case err := <-ended:
+			if now, _ := readRecord(path); now.Failed != nil { // written since
+				return r.failure(now.Failed)
+			}
 			return r.failure(fault.New(fault.Failed, "", "the guard ended while it started the server: %v", err))
 		case <-give:
 			_ = cmd.Process.Signal(syscall.SIGTERM)
@@ -351,7 +355,7 @@ func Guard(path string, engines []engine.Engine) error {
 			r.Failed = fault.New(fault.Lacking, "", "the server did not start: %v", err)
 		}
 		r.Failed.Reason = nil
-		return errors.Join(err, r.write(path))
+		return r.write(path) // who waits for the server shows it
 	}
 	return r.keep(path, e, started)
 }

@@ -216,6 +216,10 @@ func (w Wanted) open(ctx context.Context, e engine.Engine, where string) (s engi
 			s, err = ensure(ctx, inContainer{contained}, w, state)
 			return s, true, err
 		}
+		if alone, ok := e.(engine.Alone); ok {
+			s, err = openAlone(ctx, alone, w)
+			return s, true, err
+		}
 	}
 	return nil, false, nil
 }

@@ -74,6 +74,13 @@ var databaseKeys = []key{
 	{name: "image", kind: aText, doc: "the container image"},
 	{name: "url", kind: aText, doc: "the existing server"},
 	{name: "memory", kind: aWord, values: []string{"wanted", "required"}, preset: "wanted", doc: "whether disk will do where memory has no room"},
+	{name: "service", kind: aObject, doc: "how a system of engine: service is run", keys: []key{
+		{name: "ports", kind: aTexts, required: true, doc: "the ports that it listens on, the main one first: {port}, {port_9300}"},
+		{name: "variables", kind: aTextMap, doc: "variables of the container"},
+		{name: "command", kind: aTexts, doc: "arguments for the image's entry"},
+		{name: "ready", kind: aText, preset: "when it accepts connections", doc: "when it counts as ready: GET /path answers 200, or says TEXT once that is printed"},
+		{name: "forget", kind: aText, preset: "a fresh container", doc: "the request by which a reset has it forget everything: DELETE /path"},
+	}},
 	{name: "tmpfs", kind: aSize, doc: "room for the data of a container"},
 	{name: "ready_within", kind: aSpan, preset: "60s", doc: "how long a server may take until it answers"},
 	{name: "idle", kind: aSpan, preset: "30m", doc: "how long a server stays without a copy or an owner"},

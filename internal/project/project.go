@@ -45,6 +45,11 @@ type Database struct {
 	Role       string
 	Roles      []string
 	Grants     []string
+	Ports      []int // of a service, and how that is run
+	Variables  []Variable
+	Command    []string
+	ReadyWhen  string
+	Forget     string
 	Names      []string
 	Extensions []string
 	Settings   []Variable
@@ -256,6 +261,21 @@ func database(f field) (Database, error) {
 	if len(d.Where) == 0 {
 		d.Where = []string{"memory", "container"}
 	}
+	service := n.get("service")
+	d.Variables, d.Command, d.ReadyWhen, d.Forget = variables(service.get("variables")), textList(service.get("command")), value(service.get("ready")), value(service.get("forget"))
+	for _, text := range textList(service.get("ports")) {
+		port, err := strconv.ParseUint(text, 10, 16)
+		if err != nil || port == 0 {
+			return d, problem(service.get("ports").at, "", "%q is no port", text)
+		}
+		d.Ports = append(d.Ports, int(port))
+	}
+	if d.Engine == "service" && n.get("from") != nil {
+		return d, problem(n.get("from").at, "leave it out", "database %q: a service has no sources", d.Name)
+	}
+	if d.Engine != "service" && service != nil {
+		return d, problem(service.at, "", "database %q: service: has no meaning beside engine: %s", d.Name, d.Engine)
+	}
 	if slices.Contains(d.Where, "existing") && d.URL == "" {
 		return d, problem(n.get("where").at, "add url: with the server's address", "database %q: where: existing needs a url", d.Name)
 	}
@@ -434,7 +454,7 @@ func (p *Project) checkVariable(v Variable, own bool) error {
 			}
 			return problem(v.At, nearestOf(name, known), "{%s}: there is no database %q", m[1], name)
 		}
-		if !slices.Contains(ConnectionKeys, key) {
+		if !slices.Contains(ConnectionKeys, key) && !portKey.MatchString(key) {
 			return problem(v.At, nearestOf(key, ConnectionKeys), "{%s}: a connection has no %q", m[1], key)
 		}
 	}
@@ -442,7 +462,10 @@ func (p *Project) checkVariable(v Variable, own bool) error {
 }
 
 // Placeholder matches {key} and {name.key}.
-var Placeholder = regexp.MustCompile(`\{([a-z][a-z0-9_-]*(?:\.[a-z_]+)?)\}`)
+var Placeholder = regexp.MustCompile(`\{([a-z][a-z0-9_-]*(?:\.[a-z_0-9]+)?)\}`)
+
+// portKey is a further port of a service: port_9300.
+var portKey = regexp.MustCompile(`^port_[0-9]+$`)
 
 // ConnectionKeys are the keys that stand for a part of a connection.
 var ConnectionKeys = []string{"url", "jdbc", "jdbc_full", "conninfo", "host", "port", "user", "password", "database", "socket", "file", "params", "copy"}

@@ -32,6 +32,12 @@ type Plan struct {
 // Spec is what a database of the project file asks of its engine.
 func Spec(d *project.Database) engine.Spec {
 	s := engine.Spec{As: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions, Roles: d.Roles, Image: d.Image, Room: d.Tmpfs, Memory: d.Memory, CPUs: d.CPUs}
+	if len(d.Ports) > 0 {
+		s.Service = engine.Service{Ports: d.Ports, Command: d.Command, Ready: d.ReadyWhen, Forget: d.Forget, Within: d.Ready}
+		for _, v := range d.Variables {
+			s.Service.Variables = append(s.Service.Variables, engine.Setting{Name: v.Name, Value: v.Value})
+		}
+	}
 	if u, err := url.Parse(d.URL); err == nil && u.User != nil {
 		s.As += " " + u.User.Username()
 	}

@@ -4,6 +4,7 @@ package all
 import (
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres"
+	"hemzo/internal/engine/service"
 	"hemzo/internal/engine/sqlite"
 	"hemzo/internal/fault"
 )
@@ -15,8 +16,10 @@ func Named(name string) (engine.Engine, error) {
 			return e, nil
 		}
 	}
-	return nil, fault.New(fault.Lacking, "this version has sqlite and postgres", "the engine %s is not part of this version", name)
+	return nil, fault.New(fault.Lacking, "this version has sqlite, postgres and service", "the engine %s is not part of this version", name)
 }
 
 // Engines returns all engines of this version.
-func Engines() []engine.Engine { return []engine.Engine{sqlite.Engine{}, postgres.Engine{}} }
+func Engines() []engine.Engine {
+	return []engine.Engine{sqlite.Engine{}, postgres.Engine{}, service.Engine{}}
+}

@@ -70,7 +70,7 @@ func sorted(all []engine.Setting) []engine.Setting {
 var forTests = []engine.Setting{
 	{Name: "fsync", Value: "off"}, {Name: "synchronous_commit", Value: "off"}, {Name: "full_page_writes", Value: "off"},
 	{Name: "wal_level", Value: "minimal"}, {Name: "max_wal_senders", Value: "0"}, {Name: "autovacuum", Value: "off"},
-	{Name: "max_connections", Value: "200"}, {Name: "max_wal_size", Value: "1GB"},
+	{Name: "max_connections", Value: "200"}, {Name: "max_wal_size", Value: "256MB"},
 	{Name: "min_wal_size", Value: "2MB"}, {Name: "checkpoint_timeout", Value: "1d"}, {Name: "log_checkpoints", Value: "off"}, {Name: "timezone", Value: "UTC"},
 }
 

@@ -45,7 +45,7 @@ func (a address) config() (*pgx.ConnConfig, error) {
 	}
 	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User, a.Password, a.Database
 	config.Fallbacks, config.RuntimeParams = nil, map[string]string{}
-	config.ConnectTimeout = 5 * time.Second // what accepts may be a proxy before a server that does not answer
+	config.ConnectTimeout = 3 * time.Second // what accepts may be a proxy before a server that does not answer
 	plain(config)
 	return config, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"hemzo/internal/engine"
@@ -17,7 +18,10 @@ func (Engine) Image(spec engine.Spec) engine.Image {
 		version = "latest"
 	}
 	args := []string{"postgres"}
-	settings := append([]engine.Setting{{Name: "shared_buffers", Value: buffers(spec.Memory)}}, forTests...)
+	settings := append(slices.Clone(forTests), engine.Setting{Name: "shared_buffers", Value: buffers(spec.Memory)})
+	if spec.Room > 0 { // a log without room is the end of the server, a table without room an error
+		settings = append(settings, engine.Setting{Name: "max_wal_size", Value: fmt.Sprintf("%dMB", max(spec.Room>>22, 2))})
+	}
 	for _, s := range append(settings, spec.Settings...) {
 		args = append(args, "-c", s.Name+"="+s.Value)
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"regexp"
 	"slices"
 	"strconv"
@@ -219,7 +220,7 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 			return ctx.Err()
 		}
 		if err != nil {
-			return failed(s, p, err)
+			return d.server.broken(failed(s, p, err))
 		}
 	}
 	if len(passed) > 0 && d.session.Notice != nil {
@@ -310,12 +311,35 @@ func at(s engine.Script, offset int, e *fault.Error) *fault.Error {
 	return e
 }
 
+// broken looks into the server's log for why it has gone, where it has.
+func (s *server) broken(err *fault.Error) error {
+	if err.Code != "" || s.patience.Log == "" {
+		return err
+	}
+	time.Sleep(100 * time.Millisecond) // its last words come a moment after the end
+	log, failed := os.ReadFile(s.patience.Log)
+	if failed != nil {
+		return err
+	}
+	if tail := log[max(len(log)-8192, 0):]; bytes.Contains(tail, []byte("No space left on device")) {
+		err.Kind, err.What, err.Said = fault.Lacking, "the server ended while it ran this", "No space left on device"
+		err.Next = noRoom
+	}
+	return err
+}
+
+// noRoom is what to do where a server has no room.
+const noRoom = "drop copies (hemzo drop --all) or old templates (hemzo sweep --templates), or give it more with  tmpfs:"
+
 // failed places the server's message in the file that the statement came
 // from, at the character that the server points at.
-func failed(s engine.Script, p sqltext.Piece, err error) error {
+func failed(s engine.Script, p sqltext.Piece, err error) *fault.Error {
 	text := s.Text[p.Start:p.End]
 	e := &fault.Error{Kind: fault.StepFailed, What: "PostgreSQL refuses this", Said: message(err), Reason: err}
 	offset := p.Start
+	if sqlState(err) == "" {
+		e.What, e.Next = "the server ended the connection while it ran this", "the server's own log tells why"
+	}
 	if pg, ok := errors.AsType[*pgconn.PgError](err); ok {
 		e.Code = pg.Code
 		for i := range text {
@@ -333,7 +357,7 @@ func failed(s engine.Script, p sqltext.Piece, err error) error {
 			e.Lines = append(e.Lines, strings.Split(pg.Where, "\n")...)
 		}
 		if pg.Code == "53100" {
-			e.Kind, e.Next = fault.Lacking, "drop copies (hemzo drop --all) or old templates (hemzo sweep --templates)"
+			e.Kind, e.Next = fault.Lacking, noRoom
 		}
 	}
 	if lines := strings.Split(text, "\n"); text != "" {
@@ -415,7 +439,7 @@ func (d *database) Query(ctx context.Context, text string, out engine.Sink) erro
 			return ctx.Err()
 		}
 		if e := new(pgconn.PgError); errors.As(err, &e) {
-			told := failed(s, p, err).(*fault.Error)
+			told := failed(s, p, err)
 			told.Kind = fault.Failed
 			return told
 		}

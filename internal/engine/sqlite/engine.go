@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -14,6 +13,7 @@ import (
 	lite "modernc.org/sqlite/lib"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/folder"
 	"hemzo/internal/fault"
 	"hemzo/internal/sqltext"
 )
@@ -98,13 +98,17 @@ func (Engine) Needs(context.Context) []engine.Need {
 }
 
 // Private opens the server in a folder.
-func (Engine) Private(_ context.Context, folder string, _ engine.Spec) (engine.Server, error) {
-	for _, dir := range []string{folder, filepath.Join(folder, "locks")} {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return nil, fault.New(fault.Lacking, "", "cannot make %s: %s", dir, cause(err))
+func (Engine) Private(_ context.Context, path string, _ engine.Spec) (engine.Server, error) {
+	s := &server{}
+	f, err := folder.Make(path, func(id string) (int64, bool) {
+		info, err := os.Stat(s.file(id))
+		if err != nil {
+			return 0, false
 		}
-	}
-	return &server{folder: folder}, nil
+		return info.Size(), true
+	})
+	s.Folder = f
+	return s, err
 }
 
 // cause drops the path from a file system's error.

@@ -9,29 +9,23 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/folder"
 	"hemzo/internal/fault"
 )
 
 // server is a folder of SQLite files: ID.db is a database, ID.json its facts.
 // A database is there as soon as both are.
-type server struct {
-	folder string
-	mu     sync.Mutex
-	own    *lockFile // held until Close, once asked for
-}
+type server struct{ *folder.Folder }
 
-func (s *server) file(id string) string  { return filepath.Join(s.folder, id+".db") }
-func (s *server) facts(id string) string { return filepath.Join(s.folder, id+".json") }
-
+func (s *server) file(id string) string { return filepath.Join(s.Path, id+".db") }
 func (s *server) About() engine.About {
-	return engine.About{Engine: "sqlite", Version: version(), Where: "memory", Address: s.folder}
+	return engine.About{Engine: "sqlite", Version: version(), Where: "memory", Address: s.Path}
 }
 
 func (s *server) Connection(id string, _ engine.Facts) engine.Connection {
@@ -42,129 +36,8 @@ func (s *server) Connection(id string, _ engine.Facts) engine.Connection {
 	}
 }
 
-func (s *server) List(ctx context.Context) ([]engine.Entry, error) {
-	names, err := os.ReadDir(s.folder)
-	if err != nil {
-		return nil, fmt.Errorf("listing the databases: %w", err)
-	}
-	var all []engine.Entry
-	for _, n := range names {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		id, ok := strings.CutSuffix(n.Name(), ".json")
-		if !ok {
-			continue
-		}
-		e, err := s.Find(ctx, id)
-		if errors.Is(err, engine.ErrNotFound) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, e)
-	}
-	return all, nil
-}
-
-// Find also returns a copy whose file is gone: its facts say what it was.
-func (s *server) Find(_ context.Context, id string) (engine.Entry, error) {
-	kind, ok := engine.KindOf(id)
-	if !ok {
-		return engine.Entry{}, engine.ErrNotFound
-	}
-	b, err := os.ReadFile(s.facts(id))
-	if errors.Is(err, os.ErrNotExist) {
-		return engine.Entry{}, engine.ErrNotFound
-	}
-	if err != nil {
-		return engine.Entry{}, fmt.Errorf("reading the facts of %s: %w", id, err)
-	}
-	e := engine.Entry{ID: id, Kind: kind}
-	e.Bad = json.Unmarshal(b, &e.Facts) != nil || !e.Facts.Sound()
-	e.Newer = e.Facts.Format > engine.Format
-	info, err := os.Stat(s.file(id))
-	switch {
-	case err == nil:
-		e.Size = info.Size()
-	case kind != engine.Copy:
-		return engine.Entry{}, engine.ErrNotFound
-	}
-	return e, nil
-}
-
-func (s *server) write(id string, facts engine.Facts) error {
-	b, err := json.Marshal(facts)
-	if err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(s.folder, ".facts")
-	if err != nil {
-		return s.noRoom(err, "writing the facts of "+id)
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(b)
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), s.facts(id))
-	}
-	return s.noRoom(err, "writing the facts of "+id)
-}
-
-func (s *server) Note(ctx context.Context, id string, change func(*engine.Facts)) error {
-	unlock, err := s.Lock(ctx, "facts-"+id, nil)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	e, err := s.Find(ctx, id)
-	if err != nil {
-		return err
-	}
-	facts, err := e.Change(change)
-	if err != nil {
-		return err
-	}
-	return s.write(id, facts)
-}
-
-func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(), error) {
-	path := filepath.Join(s.folder, "locks", name+".lock")
-	l, err := lockPath(ctx, path, waiting)
-	if err != nil {
-		return nil, s.noRoom(err, "taking the lock "+name)
-	}
-	return l.release, nil
-}
-
-func (s *server) Own(ctx context.Context) (string, func(), error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.own == nil {
-		name := "owner-" + strings.TrimPrefix(engine.NewID(engine.Work), "hemzo_w_")
-		l, err := lockPath(ctx, filepath.Join(s.folder, "locks", name+".lock"), nil)
-		if err != nil {
-			return "", nil, s.noRoom(err, "taking a lock")
-		}
-		s.own = l
-	}
-	release := func() {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		if s.own != nil {
-			s.own.release()
-			s.own = nil
-		}
-	}
-	return strings.TrimSuffix(filepath.Base(s.own.path), ".lock"), release, nil
-}
-
-func (s *server) Owned(_ context.Context, lock string) bool {
-	return held(filepath.Join(s.folder, "locks", filepath.Base(lock)+".lock"))
-}
-
 func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts engine.Facts) error {
-	if err := s.write(id, facts); err != nil {
+	if err := s.Write(id, facts); err != nil {
 		return err
 	}
 	err := s.create(s.file(id), spec)
@@ -230,7 +103,7 @@ func (s *server) place(work, to string, facts engine.Facts) error {
 	base, err := mark(work, nil)
 	if err == nil {
 		facts.Baseline = base
-		err = s.write(to, facts)
+		err = s.Write(to, facts)
 	}
 	if err == nil {
 		err = os.Rename(work, s.file(to))
@@ -279,7 +152,7 @@ func (s *server) Drop(_ context.Context, id string) error {
 		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
 	}
 	var first error
-	for _, path := range []string{s.file(id), s.file(id) + "-wal", s.file(id) + "-shm", s.file(id) + "-journal", s.facts(id)} {
+	for _, path := range []string{s.file(id), s.file(id) + "-wal", s.file(id) + "-shm", s.file(id) + "-journal", s.Facts(id)} {
 		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) && first == nil {
 			first = fmt.Errorf("dropping %s: %w", id, err)
 		}
@@ -287,26 +160,18 @@ func (s *server) Drop(_ context.Context, id string) error {
 	return first
 }
 
-// Clients lists nobody: who has a file open is not told by SQLite.
-func (s *server) Clients(context.Context, string) ([]engine.Client, error) { return nil, nil }
-
-// Shared reports that the folder is this user's alone.
-func (s *server) Shared(context.Context) (time.Time, bool, error) { return time.Now(), false, nil }
-
 // Clear removes files of work whose maker is gone, facts without a file, and
 // locks that nobody holds.
 func (s *server) Clear(ctx context.Context) error {
-	names, err := os.ReadDir(s.folder)
+	names, err := os.ReadDir(s.Path)
 	if err != nil {
 		return err
 	}
 	for _, n := range names {
 		id, ext, _ := strings.Cut(n.Name(), ".")
 		kind, ok := engine.KindOf(id)
-		path := filepath.Join(s.folder, n.Name())
+		path := filepath.Join(s.Path, n.Name())
 		switch {
-		case strings.HasPrefix(n.Name(), ".facts") && older(n, time.Minute):
-			os.Remove(path)
 		case ok && kind == engine.Work && ext == "db":
 			if e, err := s.Find(ctx, id); err == nil {
 				if e.Newer || s.Owned(ctx, e.Facts.Owner.Lock) {
@@ -318,22 +183,13 @@ func (s *server) Clear(ctx context.Context) error {
 			if err := s.Drop(ctx, id); err != nil {
 				return err
 			}
-		case ok && kind != engine.Copy && ext == "json" && (older(n, time.Minute) || kind == engine.Work && !s.owned(ctx, path)):
+		case ok && kind != engine.Copy && ext == "json" && (folder.Older(n, time.Minute) || kind == engine.Work && !s.owned(ctx, path)):
 			if _, err := os.Stat(s.file(id)); errors.Is(err, os.ErrNotExist) {
 				os.Remove(path)
 			}
 		}
 	}
-	locks, err := os.ReadDir(filepath.Join(s.folder, "locks"))
-	if err != nil {
-		return err
-	}
-	for _, n := range locks {
-		if path := filepath.Join(s.folder, "locks", n.Name()); older(n, time.Minute) {
-			held(path) // removes it where nobody holds it
-		}
-	}
-	return nil
+	return s.Sweep()
 }
 
 // owned reports whether the maker of work is alive, by the facts that it
@@ -342,11 +198,6 @@ func (s *server) owned(ctx context.Context, path string) bool {
 	var f engine.Facts
 	b, err := os.ReadFile(path)
 	return err == nil && json.Unmarshal(b, &f) == nil && s.Owned(ctx, f.Owner.Lock)
-}
-
-func older(n os.DirEntry, age time.Duration) bool {
-	info, err := n.Info()
-	return err == nil && time.Since(info.ModTime()) > age
 }
 
 func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) {
@@ -413,30 +264,16 @@ func (s *server) Open(ctx context.Context, id string, session engine.Session) (e
 }
 
 func (s *server) Close() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.own != nil {
-		s.own.release()
-		s.own = nil
-	}
+	s.Release()
 	return nil
 }
 
-// noRoom turns "no space left" into an error that says what to do.
+// noRoom also knows SQLite's own code for a full disk.
 func (s *server) noRoom(err error, doing string) error {
-	if err == nil {
-		return nil
+	if err != nil && codeOf(err) == 13 { // SQLITE_FULL
+		err = fmt.Errorf("%w: %w", syscall.ENOSPC, err)
 	}
-	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || codeOf(err) == 13 { // SQLITE_FULL
-		e := fault.New(fault.Lacking, "drop copies (hemzo drop --all), remove old templates (hemzo sweep --templates), or set HEMZO_MEMORY_DIR to a folder with more room",
-			"%s: no room left in %s", doing, s.folder)
-		e.Reason = err
-		return e
-	}
-	if f := new(fault.Error); errors.As(err, &f) {
-		return err
-	}
-	return fmt.Errorf("%s: %w", doing, err)
+	return s.NoRoom(err, doing)
 }
 
 // copyFile copies a whole file. The new one is returned open and locked: the

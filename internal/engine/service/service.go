@@ -1,0 +1,375 @@
+// Package service is the engine for any other system: each copy is a
+// container of its own, of an image that the project file names.
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"hemzo/internal/container"
+	"hemzo/internal/engine"
+	"hemzo/internal/engine/folder"
+	"hemzo/internal/fault"
+	"hemzo/internal/sqltext"
+)
+
+// Engine is any service.
+type Engine struct{}
+
+// Name returns "service".
+func (Engine) Name() string { return "service" }
+
+// Dialect is of no use: a service reads no SQL.
+func (Engine) Dialect() sqltext.Dialect { return sqltext.Dialect{} }
+
+// Check reports what of a Spec cannot be.
+func (Engine) Check(s engine.Spec) error {
+	switch {
+	case s.Image == "":
+		return fault.New(fault.Usage, "say which, as in  image: registry.example.org/search:8", "a service needs an image")
+	case len(s.Service.Ports) == 0:
+		return fault.New(fault.Usage, "say which, as in  service: { ports: [9200] }", "the service %s needs the ports that it listens on", s.Image)
+	}
+	for _, way := range []string{s.Service.Ready, s.Service.Forget} {
+		if _, err := parseWay(way); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Base lists what a fresh service depends on.
+func (Engine) Base(s engine.Spec) []string {
+	return []string{"service", s.Image, fmt.Sprintf("%q %q %v", s.Service.Variables, s.Service.Command, s.Service.Ports)}
+}
+
+// Layers is none: what a service holds is not copied.
+func (Engine) Layers() int { return 0 }
+
+// Needs reports nothing: doctor looks at the container engine itself.
+func (Engine) Needs(context.Context) []engine.Need { return nil }
+
+// Private is not used: a service runs in a container.
+func (Engine) Private(context.Context, string, engine.Spec) (engine.Server, error) {
+	return nil, fault.New(fault.Usage, "say  where: container", "a service runs in a container")
+}
+
+// InContainers opens the services of a user, whose facts lie in a folder.
+func (Engine) InContainers(ctx context.Context, path, scope string, spec engine.Spec) (engine.Server, error) {
+	docker, err := container.Find(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f, err := folder.Make(path, func(string) (int64, bool) { return 0, true })
+	if err != nil {
+		return nil, err
+	}
+	return &server{Folder: f, docker: docker, scope: scope, spec: spec}, nil
+}
+
+// way is how something is asked of a service: an HTTP request to its first
+// port, or a text that it prints.
+type way struct{ method, path, says string }
+
+func parseWay(text string) (way, error) {
+	first, rest, ok := strings.Cut(text, " ")
+	switch {
+	case text == "":
+		return way{}, nil
+	case ok && first == "says":
+		return way{says: rest}, nil
+	case ok && strings.HasPrefix(rest, "/") && slices.Contains([]string{"GET", "HEAD", "POST", "PUT", "DELETE"}, first):
+		return way{method: first, path: rest}, nil
+	}
+	return way{}, fault.New(fault.Usage, `as in  "GET /health"  or  "says listening"`, "%q is no way to ask a service", text)
+}
+
+// server holds services: a template is its facts alone.
+type server struct {
+	*folder.Folder
+	docker *container.Engine
+	scope  string
+	spec   engine.Spec
+}
+
+// ContainerName is the name of a copy's container.
+func ContainerName(scope, id string) string {
+	return "hemzo_" + scope + "_" + strings.TrimPrefix(id, "hemzo_")
+}
+
+func (s *server) About() engine.About {
+	return engine.About{Engine: "service", Version: s.docker.Version, Where: "container", Address: s.docker.Endpoint}
+}
+
+func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
+	var at map[int]string
+	_ = json.Unmarshal(facts.Carry, &at)
+	c := engine.Connection{Ports: map[int]string{}}
+	for i, port := range s.spec.Service.Ports {
+		host, number, err := net.SplitHostPort(at[port])
+		if err != nil {
+			continue
+		}
+		c.Ports[port] = number
+		if i == 0 {
+			c.Host, c.Port, c.URL = host, number, "http://"+at[port]
+		}
+	}
+	return c
+}
+
+func (s *server) Create(_ context.Context, id string, _ engine.Spec, facts engine.Facts) error {
+	return s.Write(id, facts)
+}
+
+func (s *server) Rename(_ context.Context, from, to string, facts engine.Facts) error {
+	return errors.Join(s.Write(to, facts), os.Remove(s.Facts(from)))
+}
+
+// Copy starts a container and returns when the service is ready.
+func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) error {
+	if _, err := s.Find(ctx, from); err != nil {
+		return err
+	}
+	// The facts come first: a container without them is a leftover.
+	if err := s.Write(to, facts); err != nil {
+		return err
+	}
+	at, err := s.start(ctx, to)
+	if err == nil {
+		if facts.Carry, err = json.Marshal(at); err == nil {
+			err = s.Write(to, facts)
+		}
+	}
+	if err != nil {
+		return errors.Join(err, s.Drop(context.WithoutCancel(ctx), to))
+	}
+	return nil
+}
+
+func (s *server) start(ctx context.Context, id string) (at map[int]string, err error) {
+	ctx, stop := context.WithTimeout(ctx, s.spec.Service.Within)
+	defer stop()
+	said := &lines{}
+	r := container.Request{
+		Name: ContainerName(s.scope, id), Scope: s.scope, Image: s.spec.Image, Args: s.spec.Service.Command,
+		Ports: s.spec.Service.Ports, Memory: s.spec.Memory, CPUs: s.spec.CPUs, Public: true, Log: said,
+	}
+	for _, v := range s.spec.Service.Variables {
+		r.Env = append(r.Env, v.Name+"="+v.Value)
+	}
+	run, err := s.docker.Start(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.ready(ctx, run, said); err != nil {
+		f := new(fault.Error)
+		if !errors.As(err, &f) {
+			f = fault.New(fault.Lacking, "", "the service %s did not start: %v", s.spec.Image, err)
+		}
+		f.Lines = said.last()
+		return nil, f
+	}
+	at = map[int]string{}
+	for _, p := range s.spec.Service.Ports {
+		at[p] = run.Address(p)
+	}
+	return at, nil
+}
+
+func (s *server) ready(ctx context.Context, run *container.Running, said *lines) error {
+	asked, err := parseWay(s.spec.Service.Ready)
+	if err != nil {
+		return err
+	}
+	for {
+		at := run.Address(s.spec.Service.Ports[0])
+		switch {
+		case asked.says != "" && said.hold(asked.says), asked.method != "" && call(ctx, asked, at) == nil, asked == way{} && accepts(at):
+			return nil
+		}
+		select {
+		case <-run.Ended():
+			return run.Outcome()
+		case <-ctx.Done():
+			return fault.New(fault.Lacking, "see what it printed, or give more time with  ready_within:", "the service %s was not ready within %s", s.spec.Image, s.spec.Service.Within)
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
+
+// call sends a request; an answer of 200 to 299 is a yes.
+func call(ctx context.Context, w way, at string) error {
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	request, err := http.NewRequestWithContext(ctx, w.method, "http://"+at+w.path, nil)
+	if err != nil {
+		return err
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return err
+	}
+	response.Body.Close()
+	if response.StatusCode/100 != 2 {
+		return fmt.Errorf("it answers %s", response.Status)
+	}
+	return nil
+}
+
+// accepts reports whether a server holds a connection open: one that is
+// closed at once was accepted by a proxy before a server that is not there.
+func accepts(at string) bool {
+	conn, err := net.DialTimeout("tcp", at, time.Second)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	_ = conn.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
+	_, err = conn.Read(make([]byte, 1))
+	var timeout net.Error
+	return err == nil || errors.As(err, &timeout) && timeout.Timeout()
+}
+
+func (s *server) Drop(ctx context.Context, id string) error {
+	kind, ok := engine.KindOf(id)
+	if !ok {
+		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
+	}
+	if kind == engine.Copy {
+		if err := s.docker.Remove(ctx, ContainerName(s.scope, id)); err != nil {
+			return err
+		}
+	}
+	if err := os.Remove(s.Facts(id)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("dropping %s: %w", id, err)
+	}
+	return nil
+}
+
+func (s *server) Clear(ctx context.Context) error {
+	all, err := s.List(ctx)
+	if err != nil {
+		return err
+	}
+	for _, e := range all {
+		if e.Kind == engine.Work && !s.Owned(ctx, e.Facts.Owner.Lock) {
+			if err := s.Drop(ctx, e.ID); err != nil {
+				return err
+			}
+		}
+	}
+	return s.Sweep()
+}
+
+func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
+
+// Watch is for sources, of which a service has none.
+func (s *server) Watch(context.Context, string) (func() (bool, error), error) {
+	return func() (bool, error) { return true, nil }, nil
+}
+
+func (s *server) Open(ctx context.Context, id string, _ engine.Session) (engine.Database, error) {
+	e, err := s.Find(ctx, id)
+	return &copied{server: s, entry: e}, err
+}
+
+func (s *server) Close() error {
+	s.Release()
+	return s.docker.Close()
+}
+
+// copied is one service.
+type copied struct {
+	server *server
+	entry  engine.Entry
+}
+
+var errNoSQL = fault.New(fault.Usage, "speak to it at its address", "a service reads no SQL")
+
+func (*copied) Apply(context.Context, engine.Script) error         { return errNoSQL }
+func (*copied) Load(context.Context, engine.Table) error           { return errNoSQL }
+func (*copied) Query(context.Context, string, engine.Sink) error   { return errNoSQL }
+func (*copied) Contents(context.Context) ([]engine.Content, error) { return nil, nil }
+func (*copied) Keep(context.Context, string, engine.Facts) error   { return errNoState }
+func (*copied) Changes(context.Context, engine.Compare) (*engine.Changes, error) {
+	return nil, errNoState
+}
+func (*copied) Close() error { return nil }
+
+var errNoState = fault.New(fault.Usage, "", "what a service holds is its own: Hemzo can only have it forgotten")
+
+// Reset has the service forget, in its own way where the project file names
+// one, else by a fresh container in its place.
+func (c *copied) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
+	report := &engine.Report{Way: engine.Snapshot, Tables: []engine.TableReport{}}
+	forget, err := parseWay(c.server.spec.Service.Forget)
+	if err != nil {
+		return nil, err
+	}
+	if forget.method != "" {
+		at := c.server.Connection(c.entry.ID, c.entry.Facts)
+		if err := call(ctx, forget, net.JoinHostPort(at.Host, at.Port)); err != nil {
+			return nil, fault.New(fault.Failed, "", "asking the service to forget (%s): %v", c.server.spec.Service.Forget, err)
+		}
+		report.Why = "it was asked to: "+c.server.spec.Service.Forget
+		return report, nil
+	}
+	if r.Begin != nil {
+		if err := r.Begin(); err != nil {
+			return nil, err
+		}
+	}
+	at, err := c.server.start(ctx, c.entry.ID) // the container before it goes first
+	if err != nil {
+		return nil, err
+	}
+	carry, err := json.Marshal(at)
+	if err != nil {
+		return nil, err
+	}
+	report.Why, report.Reconnect = "a fresh container, at another address: "+at[c.server.spec.Service.Ports[0]], true
+	return report, c.server.Note(ctx, c.entry.ID, func(f *engine.Facts) { f.Carry = carry })
+}
+
+// lines keeps the end of what a container prints.
+type lines struct {
+	mu   sync.Mutex
+	text []byte
+}
+
+func (l *lines) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.text = append(l.text, b...)
+	if n := len(l.text); n > 1<<16 {
+		l.text = append([]byte{}, l.text[n-1<<15:]...)
+	}
+	return len(b), nil
+}
+
+func (l *lines) hold(text string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return bytes.Contains(l.text, []byte(text))
+}
+
+func (l *lines) last() []string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(bytes.TrimSpace(l.text)) == 0 {
+		return nil
+	}
+	all := strings.Split(strings.TrimSpace(string(l.text)), "\n")
+	return all[max(len(all)-50, 0):]
+}
