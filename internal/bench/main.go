@@ -98,9 +98,13 @@ func run(program, engine string) error {
 		os.Setenv(k, v)
 	}
 	b := bench{dir: dir, program: program}
+	os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache"))
+	if err := os.Chmod(dir, 0o711); err != nil { // a server of root's runs as another user
+		return err
+	}
 	fmt.Printf("%-44s %10s   %-34s %10s   %7s   %s\n", "figure", "hemzo", "baseline", "", "ratio", "wanted")
 	figures := map[string][]func() error{
-		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "": {b.start, b.copies, b.plan, b.split, b.postgres},
+		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "container": {b.containers}, "": {b.start, b.copies, b.plan, b.split, b.postgres, b.containers},
 	}
 	for _, f := range figures[engine] {
 		if err := f(); err != nil {

@@ -21,6 +21,8 @@ import (
 
 	"hemzo/internal/container"
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/folder"
+	"hemzo/internal/engine/service"
 	"hemzo/internal/fault"
 )
 
@@ -281,6 +283,42 @@ func paused(ctx context.Context, name string) error {
 	return nil
 }
 
+// stopAlone removes the containers that are copies. One with a living owner
+// is not removed unless force says so.
+func stopAlone(ctx context.Context, state string, force bool) (gone []string, err error) {
+	files, _ := filepath.Glob(filepath.Join(aloneFolder(state), "*", "hemzo_c_*.json"))
+	if files == nil {
+		return nil, nil
+	}
+	docker, err := container.Find(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer docker.Close()
+	for _, path := range files {
+		f, err := folder.Make(filepath.Dir(path), func(string) (int64, bool) { return 0, true })
+		if err != nil {
+			return gone, err
+		}
+		id := strings.TrimSuffix(filepath.Base(path), ".json")
+		e, err := f.Find(ctx, id)
+		if errors.Is(err, engine.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return gone, err
+		}
+		if o := e.Facts.Owner; !force && (o.Lock != "" && f.Owned(ctx, o.Lock) || o.Process.PID != 0 && Alive(o.Process) || o.Child.PID != 0 && Alive(o.Child)) {
+			return gone, fault.New(fault.Refused, "--force ends it all the same", "the copy %q has an owner that is still running", e.Facts.Name)
+		}
+		if err := errors.Join(docker.Remove(ctx, service.ContainerName(ContainerScope(state), id)), os.Remove(path)); err != nil {
+			return gone, err
+		}
+		gone = append(gone, e.Facts.Name)
+	}
+	return gone, nil
+}
+
 // Forget removes what is kept for the next starts of servers that do not run.
 func Forget(ctx context.Context) error {
 	kept, err := keptFolder()
@@ -322,7 +360,7 @@ func SweepContainers(ctx context.Context, templates bool) (gone []string, err er
 	}
 	copied, _ := filepath.Glob(filepath.Join(aloneFolder(state), "*", "hemzo_c_*.json"))
 	for _, path := range copied {
-		living["hemzo_"+ContainerScope(state)+"_"+strings.TrimPrefix(strings.TrimSuffix(filepath.Base(path), ".json"), "hemzo_")] = true
+		living[service.ContainerName(ContainerScope(state), strings.TrimSuffix(filepath.Base(path), ".json"))] = true
 	}
 	for _, c := range all {
 		if living[c.Name] {

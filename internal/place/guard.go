@@ -586,5 +586,6 @@ func Stop(ctx context.Context, engines []engine.Engine, force bool) ([]string, e
 		}
 		gone = append(gone, strings.TrimSuffix(filepath.Base(path), ".json"))
 	}
-	return gone, nil
+	alone, err := stopAlone(ctx, state, force)
+	return append(gone, alone...), err
 }
