@@ -182,7 +182,7 @@ func TestErrorsArePlaced(t *testing.T) {
 	assert.Equal(t, fault.Position{File: "m.sql", Line: 6, Column: 15}, f.Where, "positions count characters, and files begin where the text was cut")
 	assert.Equal(t, "try y", f.Next)
 	assert.ErrorContains(t, err, "no x (really) (42703)")
-	assert.ErrorContains(t, failed(s, p, errors.New("broken")), "m.sql:6:3: PostgreSQL refuses this: broken")
+	assert.ErrorContains(t, failed(s, p, errors.New("broken")), "m.sql:6:3: the server ended the connection while it ran this: broken")
 	full := failed(s, p, &pgconn.PgError{Message: "no space", Code: "53100"})
 	assert.Equal(t, fault.Lacking, fault.KindOf(full))
 	assert.Equal(t, 7, copyLine("COPY kind, line 7, column code: \"d\""))
