@@ -55,6 +55,7 @@ type serverReport struct {
 	engine.About
 	Templates []templateReport `json:"templates"`
 	Copies    []copyReport     `json:"copies"`
+	Stock     int              `json:"stock,omitempty"` // copies made ahead of demand
 }
 
 type templateReport struct {
@@ -88,6 +89,10 @@ func (a *app) server(ctx context.Context, shelf copies.Shelf, everyone bool) (se
 			}
 			r.Templates = append(r.Templates, t)
 		case engine.Copy:
+			if f.Stock {
+				r.Stock++
+				continue
+			}
 			r.Copies = append(r.Copies, a.describe(ctx, shelf, e))
 		}
 	}
@@ -134,6 +139,9 @@ func (a *app) showServer(r serverReport, everyone bool) {
 		g.add(p.good(count(counts[key], "layer")), name, size(sizes[key]), top, p.dim(ago(t.Made)))
 	}
 	a.print(g, "  ")
+	if r.Stock > 0 {
+		a.say("  %s", p.dim(count(r.Stock, "copy")+" made ahead"))
+	}
 	if len(r.Copies) == 0 {
 		return
 	}
@@ -145,6 +153,8 @@ func (a *app) showServer(r serverReport, everyone bool) {
 		switch {
 		case c.Failed:
 			remark = p.bad("kept: its command failed")
+		case c.Held:
+			remark = p.honey("held as a test left it")
 		case c.Resetting:
 			remark = p.bad("a reset was not finished")
 		case len(c.Snapshots) > 0:

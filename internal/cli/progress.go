@@ -18,18 +18,22 @@ type building struct {
 	*app
 	name string
 	box  *mpb.Progress
+	own  bool // the box is this build's alone
 	bar  *mpb.Bar
 	step atomic.Value // the name shown beside the bar
 }
 
 func (a *app) building(ctx context.Context, name string) *building {
-	b := &building{app: a, name: name}
+	return &building{app: a, name: name, box: a.bars(ctx), own: true}
+}
+
+// bars is where bars are shown, several one below the other.
+func (a *app) bars(ctx context.Context) *mpb.Progress {
 	out := a.err
 	if !a.errTerm || a.quiet {
 		out = io.Discard
 	}
-	b.box = mpb.NewWithContext(ctx, mpb.WithOutput(out), mpb.WithWidth(24), mpb.WithRefreshRate(80*time.Millisecond))
-	return b
+	return mpb.NewWithContext(ctx, mpb.WithOutput(out), mpb.WithWidth(24), mpb.WithRefreshRate(80*time.Millisecond))
 }
 
 func (b *building) event(e template.Event) {
@@ -69,5 +73,7 @@ func (b *building) end() {
 	if b.bar != nil {
 		b.bar.Abort(true)
 	}
-	b.box.Wait()
+	if b.own {
+		b.box.Wait()
+	}
 }

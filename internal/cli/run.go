@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
 	"os/signal"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -15,7 +17,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"hemzo/internal/copies"
+	"hemzo/internal/control"
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
@@ -33,6 +35,9 @@ type runFlags struct {
 	databases  []string
 	keepFailed bool
 	report     string
+	copies     int
+	first      int
+	must       bool
 }
 
 func (a *app) runCommand() *cobra.Command {
@@ -63,6 +68,9 @@ where Hemzo itself fails (its own code is then in --report FILE).`,
 	flags.add(c)
 	c.Flags().StringSliceVar(&flags.databases, "database", nil, "a `DATABASE` to take (default: all that are declared)")
 	c.Flags().BoolVar(&flags.keepFailed, "keep-failed", false, "keep the copies where the command fails, for "+span(keptFor))
+	c.Flags().IntVar(&flags.copies, "copies", 1, "how many sets of copies: their variables end in _1, _2 ...; without an ending they are the first's")
+	c.Flags().IntVar(&flags.first, "first", 1, "the `NUMBER` of the first set")
+	c.Flags().BoolVar(&flags.must, "must-connect", false, "fail where the command ends well and never connected to a database")
 	c.Flags().StringVar(&flags.report, "report", "", "write what happened to `FILE`, as JSON")
 	_ = c.RegisterFlagCompletionFunc("database", a.databaseNames)
 	return c
@@ -74,18 +82,19 @@ type runner struct {
 	flags   runFlags
 	args    []string
 	signals chan os.Signal
-	taken   []runCopy
 	session *session
-}
-
-type runCopy struct {
-	shelf copies.Shelf
-	entry engine.Entry
+	control *control.Control
+	sets    []*control.Set
+	came    map[*control.Copy]func(time.Duration) (bool, error)
+	spent   struct{ start, build, command time.Duration }
 }
 
 func (r *runner) run(ctx context.Context) (code int, err error) {
 	signal.Notify(r.signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2)
 	defer signal.Stop(r.signals)
+	if r.flags.copies < 1 || r.flags.copies > 999 {
+		return 0, fault.New(fault.Usage, "", "--copies %d: from 1 to 999", r.flags.copies)
+	}
 	if r.session, err = r.begin(); err != nil {
 		return 0, err
 	}
@@ -105,32 +114,33 @@ func (r *runner) run(ctx context.Context) (code int, err error) {
 	// Whatever ends this function, the copies are dropped or kept.
 	last := context.WithoutCancel(ctx)
 	defer func() { err = errors.Join(err, r.finish(last, code != 0 && err == nil)) }()
-	for _, d := range chosen {
-		if err := r.take(ctx, d); err != nil {
-			if ctx.Err() != nil {
-				return r.stopped(), nil
-			}
-			return 0, err
+	if err := r.take(ctx, chosen); err != nil {
+		if ctx.Err() != nil {
+			return r.stopped(), nil
 		}
-	}
-	var handedOver []handover.Copy
-	for _, c := range r.taken {
-		handedOver = append(handedOver, handed(c.shelf, c.entry))
-	}
-	state, err := place.StateFolder()
-	if err != nil {
 		return 0, err
 	}
-	self, _ := place.Running(os.Getpid())
-	remove, err := handover.Render(r.session.project, state, handedOver, self)
+	env, remove, err := r.hand()
 	if err != nil {
 		return 0, err
 	}
 	defer remove()
+	endpoint, err := control.Listen(r.control, "127.0.0.1:0", "", r.session.forms)
+	if err != nil {
+		return 0, err
+	}
+	defer endpoint.Close()
+	env = append(env, engine.Setting{Name: "HEMZO_CONTROL", Value: endpoint.URL})
 	if ctx.Err() != nil {
 		return r.stopped(), nil
 	}
-	return r.child(last, program, handover.Environment(r.session.project, handedOver))
+	began := time.Now()
+	code, err = r.child(last, program, env)
+	r.spent.command = time.Since(began)
+	if err == nil {
+		code = r.look(code)
+	}
+	return code, err
 }
 
 // stopped is the exit code for a signal that came before the command began.
@@ -143,21 +153,139 @@ func (r *runner) stopped() int {
 	}
 }
 
-func (r *runner) take(ctx context.Context, d *project.Database) error {
-	shelf, err := r.session.shelf(ctx, d)
+// take takes the sets of copies, the databases side by side.
+func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
+	box := r.bars(ctx)
+	sources, err := r.session.sources(ctx, chosen, r.flags.takeFlags, engine.Owner{Command: shorten(strings.Join(r.args, " "), 60)}, box)
 	if err != nil {
 		return err
 	}
-	lock, _, err := shelf.Server.Own(ctx)
-	if err != nil {
-		return err
+	for _, o := range r.session.servers {
+		r.spent.start = max(r.spent.start, o.took)
 	}
-	taken, _, err := r.session.take(ctx, d, r.flags.takeFlags, engine.Owner{Lock: lock, Command: shorten(strings.Join(r.args, " "), 60)})
-	if err != nil {
-		return err
+	r.control = control.New(sources)
+	r.came = map[*control.Copy]func(time.Duration) (bool, error){}
+	for i := range r.flags.copies {
+		name := ""
+		if r.flags.copies > 1 {
+			name = strconv.Itoa(r.flags.first + i)
+		}
+		set, err := r.control.Find(ctx, name)
+		if err != nil {
+			return err
+		}
+		r.sets = append(r.sets, set)
 	}
-	r.taken = append(r.taken, runCopy{shelf, taken.Copy})
+	for _, set := range r.sets {
+		for _, x := range set.Copies() {
+			if r.came[x], err = x.Shelf().Server.Watch(ctx, x.Entry().ID); err != nil {
+				return err
+			}
+		}
+	}
+	for _, x := range r.sets[0].Copies() {
+		r.ready(x)
+	}
 	return nil
+}
+
+// ready says in a line that a database is there.
+func (r *runner) ready(x *control.Copy) {
+	about := x.Shelf().Server.About()
+	text := "template ready"
+	if x.Build != nil && len(x.Build.Applied) > 0 {
+		text = fmt.Sprintf("%s applied in %s", count(len(x.Build.Applied), "step"), span(x.Build.Took))
+		r.spent.build = max(r.spent.build, x.Build.Took)
+	}
+	made := "copy in " + span(x.Took)
+	if n := len(r.sets); n > 1 {
+		made = fmt.Sprintf("%d copies, the first in %s", n, span(x.Took))
+	}
+	r.note("%s: %s %s in %s, %s, %s", x.Entry().Facts.Database, about.Engine, about.Version, about.Where, text, made)
+}
+
+// hand gives the variables for all sets, and writes the files.
+func (r *runner) hand() (env []engine.Setting, remove func(), err error) {
+	state, err := place.StateFolder()
+	if err != nil {
+		return nil, nil, err
+	}
+	for i, set := range r.sets {
+		var all []handover.Copy
+		for _, x := range set.Copies() {
+			all = append(all, handed(x.Shelf(), x.Entry()))
+		}
+		for _, v := range handover.Environment(r.session.project, all) {
+			if i == 0 {
+				env = append(env, v)
+			}
+			if len(r.sets) > 1 {
+				env = append(env, engine.Setting{Name: v.Name + "_" + set.Name, Value: v.Value})
+			}
+		}
+		if i == 0 {
+			self, _ := place.Running(os.Getpid())
+			if remove, err = handover.Render(r.session.project, state, all, self); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	return env, remove, nil
+}
+
+// look says where a database was never connected to, and sums up.
+func (r *runner) look(code int) int {
+	resets, middle, worst := r.control.Spent("reset")
+	silent := map[string]int{}
+	wait := 30 * time.Millisecond
+	if r.flags.must {
+		wait = time.Second
+	}
+	for _, set := range r.sets {
+		for _, x := range set.Copies() {
+			came := r.came[x]
+			if resets > 0 || came == nil { // Hemzo's own sessions were there too
+				continue
+			}
+			if yes, err := came(wait); yes || err != nil {
+				continue
+			}
+			silent[x.Entry().Facts.Database]++
+		}
+	}
+	for _, x := range r.sets[0].Copies() {
+		// Of several sets not every one has to be used.
+		if d := x.Entry().Facts.Database; silent[d] == len(r.sets) {
+			r.note("nothing connected to %s: %s was set; does another setting win?", d, r.variable(d))
+			if r.flags.must && code == 0 {
+				code = 1
+			}
+		}
+	}
+	copied, took, slowest := r.control.Spent("take")
+	text := fmt.Sprintf("command %s; servers %s", span(r.spent.command), span(r.spent.start))
+	if r.spent.build > 0 {
+		text += ", build " + span(r.spent.build)
+	}
+	text += fmt.Sprintf(", %s in %s", map[bool]string{true: "copy", false: fmt.Sprint(copied, " copies")}[copied == 1], span(took))
+	if copied > 1 {
+		text += " (slowest " + span(slowest) + ")"
+	}
+	if resets > 0 {
+		text += fmt.Sprintf(", %s, median %s, slowest %s", count(resets, "reset"), span(middle), span(worst))
+	}
+	if resets > 0 || r.verbose || copied > 1 {
+		r.note("%s", text)
+	}
+	return code
+}
+
+// variable is the first variable that a database is handed over in.
+func (r *runner) variable(database string) string {
+	if d := r.session.project.Database(database); d != nil && len(d.Env) > 0 {
+		return d.Env[0].Name
+	}
+	return "its variable"
 }
 
 func shorten(s string, most int) string {
@@ -197,8 +325,10 @@ func (r *runner) child(ctx context.Context, program string, env []engine.Setting
 	}
 	// A command that outlives a killed Hemzo keeps its databases.
 	if p, ok := place.Running(cmd.Process.Pid); ok {
-		for _, c := range r.taken {
-			_ = c.shelf.Server.Note(ctx, c.entry.ID, func(f *engine.Facts) { f.Owner.Child = p })
+		for _, set := range r.sets {
+			for _, x := range set.Copies() {
+				_ = x.Shelf().Server.Note(ctx, x.Entry().ID, func(f *engine.Facts) { f.Owner.Child = p })
+			}
 		}
 	}
 	ended := make(chan error, 1)
@@ -232,29 +362,29 @@ func (r *runner) child(ctx context.Context, program string, env []engine.Setting
 // finish drops the copies, or keeps them where the command failed and
 // --keep-failed was given.
 func (r *runner) finish(ctx context.Context, failed bool) error {
-	var first error
-	for _, c := range r.taken {
-		if failed && r.flags.keepFailed {
-			err := c.shelf.Server.Note(ctx, c.entry.ID, func(f *engine.Facts) {
-				f.Failed, f.Owner = true, engine.Owner{Until: time.Now().Add(keptFor).UTC()}
-			})
-			name := c.entry.Facts.Name
+	var err error
+	if r.control != nil {
+		err = r.control.Close(ctx, func(x *control.Copy) error {
+			if !failed || !r.flags.keepFailed {
+				return x.Shelf().Drop(ctx, x.Entry(), true)
+			}
+			name := x.Entry().Facts.Name
 			r.note("kept %s as the command left it, for %s; to look at it and to be rid of it:", name, span(keptFor))
 			r.note("  hemzo changes %s --rows", name)
 			r.note("  hemzo sql --on %s", name)
 			r.note("  hemzo drop %s", name)
-			first = errors.Join(first, err)
-			continue
-		}
-		first = errors.Join(first, c.shelf.Drop(ctx, c.entry, true))
+			return x.Shelf().Server.Note(ctx, x.Entry().ID, func(f *engine.Facts) {
+				f.Failed, f.Owner = true, engine.Owner{Until: time.Now().Add(keptFor).UTC()}
+			})
+		})
 	}
 	if os.Getenv("CI") != "" {
 		// The job may end with this command, and its machine with the job: what
 		// is kept for the next one has to be whole by then.
 		r.session.close()
-		first = errors.Join(first, place.StopIdle(ctx, all.Engines()))
+		err = errors.Join(err, place.StopIdle(ctx, all.Engines()))
 	}
-	return first
+	return err
 }
 
 func (r *runner) writeReport(code int, err error, took time.Duration) error {
@@ -265,12 +395,21 @@ func (r *runner) writeReport(code int, err error, took time.Duration) error {
 		Command   []string      `json:"command"`
 		Copies    []string      `json:"copies"`
 		Took      time.Duration `json:"took"`
+
+		Resets       int           `json:"resets"`
+		ResetMedian  time.Duration `json:"reset_median"`
+		ResetSlowest time.Duration `json:"reset_slowest"`
 	}{Exit: code, Command: r.args, Copies: []string{}, Took: took}
 	if err != nil {
 		report.Exit, report.HemzoCode, report.Reason = 125, int(fault.KindOf(err)), err.Error()
 	}
-	for _, c := range r.taken {
-		report.Copies = append(report.Copies, c.entry.Facts.Name)
+	for _, set := range r.sets {
+		for _, x := range set.Copies() {
+			report.Copies = append(report.Copies, x.Entry().Facts.Name)
+		}
+	}
+	if r.control != nil {
+		report.Resets, report.ResetMedian, report.ResetSlowest = r.control.Spent("reset")
 	}
 	b, failed := json.MarshalIndent(report, "", "  ")
 	if failed == nil {

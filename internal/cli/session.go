@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -26,8 +27,17 @@ type session struct {
 	*app
 	project *project.Project
 	scope   engine.Scope
-	servers map[string]engine.Server // by engine and place
-	swept   []engine.Entry           // what opening the servers removed
+	mu      sync.Mutex
+	servers map[string]*opening // by engine and place
+	swept   []engine.Entry      // what opening the servers removed
+}
+
+// opening is a server that is opened once, by whoever asks first.
+type opening struct {
+	once   sync.Once
+	server engine.Server
+	err    error
+	took   time.Duration
 }
 
 // begin reads the project file and opens a session.
@@ -44,7 +54,7 @@ func (a *app) begin() (*session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &session{app: a, project: p, scope: copies.ScopeOf(p.Root), servers: map[string]engine.Server{}}, nil
+	return &session{app: a, project: p, scope: copies.ScopeOf(p.Root), servers: map[string]*opening{}}, nil
 }
 
 // inProject is a command's work in a session of its own.
@@ -71,10 +81,14 @@ func (a *app) onCopy(work func(c *cobra.Command, s *session, f found, args []str
 }
 
 func (s *session) close() {
-	for _, server := range s.servers {
-		server.Close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, o := range s.servers {
+		if o.server != nil {
+			o.server.Close()
+		}
 	}
-	s.servers = map[string]engine.Server{}
+	s.servers = map[string]*opening{}
 }
 
 // shelf opens the server of a database and sweeps it a little.
@@ -90,23 +104,37 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 	if _, ok := e.(engine.Alone); ok {
 		key = d.Name
 	}
-	shelf := copies.Shelf{Server: s.servers[key], Scope: s.scope}
-	if shelf.Server != nil {
-		return shelf, nil
+	s.mu.Lock()
+	o := s.servers[key]
+	if o == nil {
+		o = &opening{}
+		s.servers[key] = o
 	}
+	s.mu.Unlock()
+	o.once.Do(func() {
+		began := time.Now()
+		o.server, o.err = s.open(ctx, e, d)
+		o.took = time.Since(began)
+	})
+	return copies.Shelf{Server: o.server, Scope: s.scope}, o.err
+}
+
+// open opens a server and sweeps it a little.
+func (s *session) open(ctx context.Context, e engine.Engine, d *project.Database) (engine.Server, error) {
 	pull := s.pulling(ctx)
-	shelf.Server, err = place.Open(ctx, e, place.Wanted{
+	defer pull.end()
+	server, err := place.Open(ctx, e, place.Wanted{
 		Pulling:  pull.event,
 		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle, Wait: d.Wait, URL: d.URL, AllowHosts: s.project.AllowHosts,
 		Say: func(text string) { s.note("%s", text) },
 	})
-	pull.end()
 	if err != nil {
-		return shelf, err
+		return nil, err
 	}
-	s.servers[key] = shelf.Server
-	gone, err := shelf.Sweep(ctx, 0)
+	gone, err := copies.Shelf{Server: server, Scope: s.scope}.Sweep(ctx, 0)
+	s.mu.Lock()
 	s.swept = append(s.swept, gone...)
+	s.mu.Unlock()
 	for _, e := range gone {
 		if s.verbose {
 			s.note("removed %s: its owner is gone", e.Facts.Name)
@@ -119,7 +147,11 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 			}
 		}
 	}
-	return shelf, err
+	if err != nil {
+		server.Close()
+		return nil, err
+	}
+	return server, nil
 }
 
 // shelves opens the servers of all databases, each once.

@@ -172,6 +172,7 @@ type copyReport struct {
 	Owner      string            `json:"owner"`
 	Alive      bool              `json:"owner_alive"`
 	Failed     bool              `json:"failed,omitempty"`
+	Held       bool              `json:"held,omitempty"`
 	Resetting  bool              `json:"resetting,omitempty"`
 	Start      string            `json:"start"`
 	Project    string            `json:"project"`
@@ -189,7 +190,7 @@ func (a *app) describe(ctx context.Context, shelf copies.Shelf, e engine.Entry) 
 	f := e.Facts
 	r := copyReport{
 		Snapshots: []snapshotReport{}, Name: f.Name, ID: e.ID, Database: f.Database, Engine: f.Engine, Size: e.Size, Steps: len(f.Steps),
-		Made: f.Made, Owner: ownerText(f.Owner), Alive: shelf.Alive(ctx, f.Owner), Failed: f.Failed, Resetting: f.Resetting,
+		Made: f.Made, Owner: ownerText(f.Owner), Alive: shelf.Alive(ctx, f.Owner), Failed: f.Failed, Held: f.Held, Resetting: f.Resetting,
 		Start: f.Start, Project: f.Scope.Project, Connection: shelf.Server.Connection(e.ID, f),
 	}
 	if n := len(f.Steps); n > 0 {

@@ -37,6 +37,7 @@ type Request struct {
 	Name     string // "" for a name made up
 	Again    bool   // the copy of that name, back at its start state, if there is one
 	Owner    engine.Owner
+	Stock    bool // made ahead of demand
 	Progress func(template.Event)
 	Wait     time.Duration
 }
@@ -141,7 +142,7 @@ func (s Shelf) copy(ctx context.Context, r Request, from engine.Entry) (engine.E
 		name = madeUp(r.Plan.Database.Name)
 	}
 	facts := engine.Facts{
-		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope, Role: r.Plan.Database.Role,
+		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope, Role: r.Plan.Database.Role, Stock: r.Stock,
 		Fingerprint: from.Facts.Fingerprint, Layer: r.Layer, Owner: r.Owner, Made: time.Now().UTC().Truncate(time.Millisecond),
 		Start: from.ID,
 	}
@@ -180,13 +181,13 @@ func (s Shelf) nameHash(name string) string {
 // Mine reports whether something belongs to this scope.
 func (s Shelf) Mine(e engine.Entry) bool { return e.Facts.Scope == s.Scope }
 
-// Copies lists the copies of this scope, the oldest first.
+// Copies lists the copies of this scope that somebody has, the oldest first.
 func (s Shelf) Copies(ctx context.Context) ([]engine.Entry, error) {
 	all, err := s.Server.List(ctx)
 	if err != nil {
 		return nil, err
 	}
-	all = slices.DeleteFunc(all, func(e engine.Entry) bool { return e.Kind != engine.Copy || !s.Mine(e) })
+	all = slices.DeleteFunc(all, func(e engine.Entry) bool { return e.Kind != engine.Copy || !s.Mine(e) || e.Facts.Stock })
 	slices.SortFunc(all, func(a, b engine.Entry) int { return a.Facts.Made.Compare(b.Facts.Made) })
 	return all, nil
 }

@@ -245,8 +245,8 @@ type Server interface {
 	// Whole reports whether a template or snapshot is as it was made.
 	Whole(ctx context.Context, e Entry) (bool, error)
 	// Watch notes the present state of a database; the returned function
-	// tells whether anybody came to it since.
-	Watch(ctx context.Context, id string) (came func() (bool, error), err error)
+	// tells whether anybody came to it since, waiting for news of that.
+	Watch(ctx context.Context, id string) (came func(wait time.Duration) (bool, error), err error)
 	// Open opens one for work.
 	Open(ctx context.Context, id string, s Session) (Database, error)
 	Close() error

@@ -75,6 +75,8 @@ type Facts struct {
 	Carry       json.RawMessage `json:"carry,omitempty"`     // what the engine has to put on every copy itself
 	Lost        time.Time       `json:"lost,omitzero"`       // when it was first seen without its owner
 	Failed      bool            `json:"failed,omitempty"`    // kept after a command failed
+	Held        bool            `json:"held,omitempty"`      // set aside as a test left it
+	Stock       bool            `json:"stock,omitempty"`     // made ahead of demand: nobody has it yet
 }
 
 // Sound reports whether facts can be what a Hemzo wrote: somebody may have

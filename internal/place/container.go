@@ -120,7 +120,9 @@ func secret(state string) ([]byte, error) {
 	return os.ReadFile(path)
 }
 
-func password(state, name string) (string, error) {
+// Secret derives a secret for a name from the one that this user keeps: the
+// same each time, and nobody else's.
+func Secret(state, name string) (string, error) {
 	key, err := secret(state)
 	if err != nil {
 		return "", err
@@ -159,7 +161,7 @@ func (c inContainer) Start(ctx context.Context, home engine.Home, spec engine.Sp
 
 func (c inContainer) start(ctx context.Context, docker *container.Engine, name string, home engine.Home, spec engine.Spec) (_ *engine.Started, seeded bool, err error) {
 	image := c.Image(spec)
-	word, err := password(home.State, name)
+	word, err := Secret(home.State, name)
 	if err != nil {
 		return nil, false, err
 	}

@@ -314,7 +314,7 @@ func (b *builder) keep(ctx context.Context, i int) error {
 	}
 	near := b.layer-i <= 2
 	b.spent += b.done[i-1].Took
-	if b.cost > dear { // not worth it below what it saves many times over
+	if b.cost > dear && limit < 32 { // many are kept where a layer is cheap for good; else not worth it below what it saves many times over
 		// Where a source ends is where steps will be added.
 		near = b.layer-i == 1 || b.Steps[i-1].Last
 		if !near && b.spent < 20*b.cost {

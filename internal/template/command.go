@@ -57,7 +57,7 @@ func (b *builder) command(ctx context.Context, i int) error {
 	if err != nil {
 		return failed("", "the command cannot be run: %v", err)
 	}
-	connected, err := came()
+	connected, err := came(time.Second)
 	if err != nil {
 		return err
 	}

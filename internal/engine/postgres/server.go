@@ -566,15 +566,15 @@ func (s *server) Clear(ctx context.Context) error {
 func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
 
 // Watch counts the sessions that a database has had.
-func (s *server) Watch(ctx context.Context, id string) (func() (bool, error), error) {
+func (s *server) Watch(ctx context.Context, id string) (func(time.Duration) (bool, error), error) {
 	const sessions = "SELECT coalesce(max(sessions), 0) FROM pg_stat_database WHERE datname = $1"
 	before, err := s.number(ctx, sessions, id)
 	if err != nil {
 		return nil, fmt.Errorf("watching %s: %w", id, err)
 	}
-	return func() (bool, error) {
+	return func(wait time.Duration) (bool, error) {
 		// A session is counted a moment after it has ended.
-		for range 100 {
+		for end := time.Now().Add(wait); ; {
 			after, err := s.number(ctx, sessions, id)
 			if err != nil {
 				return false, fmt.Errorf("watching %s: %w", id, err)
@@ -582,10 +582,12 @@ func (s *server) Watch(ctx context.Context, id string) (func() (bool, error), er
 			if after > before {
 				return true, nil
 			}
+			if time.Now().After(end) {
+				return false, nil
+			}
 			time.Sleep(10 * time.Millisecond)
 			_ = s.do(ctx, "SELECT pg_stat_clear_snapshot()")
 		}
-		return false, nil
 	}, nil
 }
 

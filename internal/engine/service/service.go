@@ -275,8 +275,8 @@ func (s *server) Clear(ctx context.Context) error {
 func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
 
 // Watch is for sources, of which a service has none.
-func (s *server) Watch(context.Context, string) (func() (bool, error), error) {
-	return func() (bool, error) { return true, nil }, nil
+func (s *server) Watch(context.Context, string) (func(time.Duration) (bool, error), error) {
+	return func(time.Duration) (bool, error) { return true, nil }, nil
 }
 
 func (s *server) Open(ctx context.Context, id string, _ engine.Session) (engine.Database, error) {
@@ -322,7 +322,7 @@ func (c *copied) Reset(ctx context.Context, r engine.Reset) (*engine.Report, err
 		if err := call(ctx, forget, net.JoinHostPort(at.Host, at.Port)); err != nil {
 			return nil, fault.New(fault.Failed, "", "asking the service to forget (%s): %v", c.server.spec.Service.Forget, err)
 		}
-		report.Why = "it was asked to: "+c.server.spec.Service.Forget
+		report.Why = "it was asked to: " + c.server.spec.Service.Forget
 		return report, nil
 	}
 	if r.Begin != nil {

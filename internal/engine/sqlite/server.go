@@ -213,7 +213,7 @@ func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) {
 
 // Watch sets the file's time of last access far back: reading it, which every
 // connection does, brings it forward.
-func (s *server) Watch(_ context.Context, id string) (func() (bool, error), error) {
+func (s *server) Watch(_ context.Context, id string) (func(time.Duration) (bool, error), error) {
 	path := s.file(id)
 	long := time.Unix(3600, 0)
 	back := func() (st unix.Stat_t, err error) {
@@ -240,7 +240,7 @@ func (s *server) Watch(_ context.Context, id string) (func() (bool, error), erro
 	// Where the file system keeps no times of access nothing can be told, and
 	// nobody is blamed.
 	blind := read.Atim == before.Atim
-	return func() (bool, error) {
+	return func(time.Duration) (bool, error) {
 		var after unix.Stat_t
 		if err := unix.Stat(path, &after); err != nil {
 			return false, fmt.Errorf("watching %s: %w", id, err)

@@ -339,11 +339,11 @@ func TestWatch(t *testing.T) {
 	s, _, copied := made(t, apiary)
 	came, err := s.Watch(context.Background(), copied)
 	require.NoError(t, err)
-	seen, err := came()
+	seen, err := came(0)
 	require.NoError(t, err)
 	assert.False(t, seen)
 	run(t, s.file(copied), "SELECT 1 FROM hive LIMIT 1")
-	seen, err = came()
+	seen, err = came(0)
 	require.NoError(t, err)
 	assert.True(t, seen)
 }

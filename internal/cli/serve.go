@@ -1,0 +1,211 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/vbauerster/mpb/v8"
+	"golang.org/x/sync/errgroup"
+
+	"hemzo/internal/control"
+	"hemzo/internal/copies"
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+	"hemzo/internal/handover"
+	"hemzo/internal/place"
+	"hemzo/internal/project"
+	"hemzo/internal/template"
+)
+
+// sources opens the servers of databases, side by side, for a Control.
+func (s *session) sources(ctx context.Context, chosen []*project.Database, flags takeFlags, owner engine.Owner, box *mpb.Progress) ([]control.Source, error) {
+	out := make([]control.Source, len(chosen))
+	var all errgroup.Group
+	for i, d := range chosen {
+		all.Go(func() error {
+			shelf, err := s.shelf(ctx, d)
+			if err != nil {
+				return err
+			}
+			o := owner
+			if o.Lock, _, err = shelf.Server.Own(ctx); err != nil {
+				return err
+			}
+			b := &building{app: s.app, name: d.Name, box: box}
+			out[i] = control.Source{
+				Name: d.Name, Shelf: shelf, Owner: o, Way: engine.Way(d.Reset), Keep: d.Keep, Wait: found{database: d}.wait(flags.wait), Stock: d.Stock,
+				Plan:  func(ctx context.Context) (*template.Plan, error) { return s.plan(ctx, d) },
+				Layer: flags.layer, Progress: b.event,
+			}
+			return nil
+		})
+	}
+	return out, all.Wait()
+}
+
+// forms renders the connections of copies for the endpoint.
+func (s *session) forms(all []*control.Copy, form string) (string, error) {
+	var texts []string
+	for _, x := range all {
+		text, err := handover.Form(s.project, handed(x.Shelf(), x.Entry()), form)
+		if err != nil {
+			return "", err
+		}
+		texts = append(texts, text)
+	}
+	return strings.Join(texts, "\n"), nil
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	var flags takeFlags
+	var names []string
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "The control endpoint without a child command",
+		Long: `Serve answers the requests that a suite sends between its tests, until it is
+told to end (Ctrl-C, TERM): then its copies go. The endpoint's address is
+printed on stdout, for HEMZO_CONTROL. With listen: in the project file the
+address stays the same from one start to the next.`,
+		Args: cobra.NoArgs,
+		RunE: a.inProject(func(c *cobra.Command, s *session, _ []string) (err error) {
+			ctx := c.Context()
+			chosen, err := s.project.Choose(names...)
+			if err != nil {
+				return err
+			}
+			box := a.bars(ctx)
+			sources, err := s.sources(ctx, chosen, flags, engine.Owner{Command: "serve"}, box)
+			if err != nil {
+				return err
+			}
+			k := control.New(sources)
+			last := context.WithoutCancel(ctx)
+			defer func() {
+				err = errors.Join(err, k.Close(last, func(x *control.Copy) error { return x.Shelf().Drop(last, x.Entry(), true) }))
+			}()
+			address, secret, err := s.address()
+			if err != nil {
+				return err
+			}
+			endpoint, err := control.Listen(k, address, secret, s.forms)
+			if err != nil {
+				return err
+			}
+			defer endpoint.Close()
+			if a.json {
+				if err := a.printJSON(map[string]string{"control": endpoint.URL}); err != nil {
+					return err
+				}
+			} else {
+				a.say("%s", endpoint.URL)
+			}
+			<-ctx.Done()
+			return nil
+		}),
+	}
+	c.Flags().StringSliceVar(&names, "database", nil, "a `DATABASE` to serve (default: all that are declared)")
+	flags.add(c)
+	_ = c.RegisterFlagCompletionFunc("database", a.databaseNames)
+	return c
+}
+
+// address is where the endpoint listens, with its secret: where the project
+// file fixes the address, the secret is kept too.
+func (s *session) address() (address, secret string, err error) {
+	if s.project.Listen == "" {
+		return "127.0.0.1:0", "", nil
+	}
+	address = s.project.Listen
+	if !strings.Contains(address, ":") {
+		address = "127.0.0.1:" + address
+	}
+	state, err := place.StateFolder()
+	if err != nil {
+		return "", "", err
+	}
+	key, err := place.Secret(state, "control "+s.project.Root)
+	return address, key, err
+}
+
+func (a *app) holdCommand() *cobra.Command {
+	var wait time.Duration
+	keep := 24 * time.Hour
+	c := &cobra.Command{
+		Use:   "hold COPY NAME",
+		Short: "Set the copy aside as it is, a fresh one in its place",
+		Long: `Hold keeps the copy as a test left it, under another name and for some time,
+and puts the copy itself back at its start state. Sessions that are in the way
+are ended. At most ten held copies of a project are kept.`,
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.copyNames,
+		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
+			if err := copies.CheckName(args[1]); err != nil {
+				return err
+			}
+			if keep <= 0 {
+				return fault.New(fault.Usage, "", "--for %s: above zero", keep)
+			}
+			// A running suite keeps its copies open: it does it itself.
+			if at := os.Getenv("HEMZO_CONTROL"); at != "" {
+				if err := s.holdByControl(c.Context(), at, args[0], args[1], keep); !errors.Is(err, errNotThere) {
+					return err
+				}
+			}
+			f, err := s.find(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if err := f.shelf.Hold(c.Context(), f.entry, args[1], keep, f.wait(wait)); err != nil {
+				return err
+			}
+			if _, err := s.reset(c.Context(), f, "", "", wait); err != nil {
+				return err
+			}
+			s.saidHeld(args[1], keep)
+			return nil
+		}),
+	}
+	waitFlag(c, &wait)
+	c.Flags().Var(&spanFlag{&keep}, "for", "how long it stays (default 24h)")
+	return c
+}
+
+func (a *app) saidHeld(name string, keep time.Duration) {
+	if !a.quiet {
+		a.say("%s: held for %s; hemzo changes %s --rows, hemzo sql --on %s", name, span(keep), name, name)
+	}
+}
+
+var errNotThere = errors.New("not a copy of this run")
+
+// holdByControl has a run hold a copy of its own.
+func (s *session) holdByControl(ctx context.Context, at, which, name string, keep time.Duration) error {
+	f, err := s.find(ctx, which)
+	if err != nil {
+		return err
+	}
+	var status struct {
+		Copies []struct{ Database, Copy string }
+	}
+	b, err := control.Ask(ctx, at, "GET", "/", nil)
+	if err != nil || json.Unmarshal(b, &status) != nil {
+		return errNotThere
+	}
+	for _, x := range status.Copies {
+		if x.Copy != f.entry.Facts.Name {
+			continue
+		}
+		query := url.Values{"as": {name}, "database": {x.Database}, "for": {keep.String()}}
+		if _, err := control.Ask(ctx, at, "POST", "/hold", query); err != nil {
+			return err
+		}
+		s.saidHeld(name, keep)
+		return nil
+	}
+	return errNotThere
+}

@@ -1,0 +1,488 @@
+// Package control is what a suite asks between its tests: copies taken, put
+// back, set aside, for one worker or for many. It answers Go calls and, by
+// Handler, HTTP requests.
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"hemzo/internal/copies"
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+	"hemzo/internal/reset"
+	"hemzo/internal/template"
+)
+
+// Source is a declared database of which copies are handed out.
+type Source struct {
+	Name  string
+	Shelf copies.Shelf
+	// Plan reads the sources, again at each take: they may have changed.
+	Plan     func(context.Context) (*template.Plan, error)
+	Layer    func(*template.Plan) (int, error)
+	Owner    engine.Owner
+	Way      engine.Way // of resets, where none is named
+	Keep     []string
+	Wait     time.Duration
+	Progress func(template.Event)
+	Stock    int // copies made ahead
+}
+
+// Control keeps the copies of a run, in sets: one for each worker.
+type Control struct {
+	sources []Source
+	stock   *stock
+
+	mu   sync.Mutex
+	sets map[string]*Set
+	took map[string][]time.Duration // by what was done: "take", "reset", ...
+	done bool
+}
+
+// New returns a Control that has no copies yet.
+func New(sources []Source) *Control {
+	return &Control{sources: sources, stock: newStock(), sets: map[string]*Set{}, took: map[string][]time.Duration{}}
+}
+
+// Set is a copy of each database, for one worker; the run's own has no name.
+type Set struct {
+	Name   string
+	mu     sync.Mutex // held while it is filled
+	copies []*Copy
+}
+
+// Copy is one copy of a set. Requests for it run one after another.
+type Copy struct {
+	source *Source
+	mu     sync.Mutex
+	entry  engine.Entry
+	opened *reset.Opened
+	Build  *template.Result // what its template took, where it was built for it
+	Took   time.Duration    // for the copy
+	Stale  bool             // it replaced one from older sources
+}
+
+// Entry is the copy as it is known.
+func (c *Copy) Entry() engine.Entry {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.entry
+}
+
+// Shelf is where the copy stands.
+func (c *Copy) Shelf() copies.Shelf { return c.source.Shelf }
+
+// Copies are the copies of a set, in the order of the project file.
+func (s *Set) Copies() []*Copy {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.copies)
+}
+
+// Find returns a set of the given worker, making it where it is new.
+func (c *Control) Find(ctx context.Context, worker string) (*Set, error) {
+	if worker != "" {
+		if err := copies.CheckName(worker); err != nil {
+			return nil, err
+		}
+	}
+	c.mu.Lock()
+	if c.done {
+		c.mu.Unlock()
+		return nil, fault.New(fault.Refused, "", "the run is over")
+	}
+	s := c.sets[worker]
+	if s == nil {
+		s = &Set{Name: worker}
+		c.sets[worker] = s
+	}
+	c.mu.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.copies != nil {
+		return s, nil
+	}
+	made := make([]*Copy, len(c.sources))
+	errs := make([]error, len(c.sources))
+	var all sync.WaitGroup
+	for i := range c.sources {
+		all.Go(func() { made[i], errs[i] = c.take(ctx, &c.sources[i], "") })
+	}
+	all.Wait()
+	if err := errors.Join(errs...); err != nil {
+		for _, m := range made {
+			if m != nil {
+				err = errors.Join(err, m.source.Shelf.Drop(context.WithoutCancel(ctx), m.entry, true))
+			}
+		}
+		c.mu.Lock()
+		delete(c.sets, worker)
+		c.mu.Unlock()
+		return nil, err
+	}
+	s.copies = made
+	return s, nil
+}
+
+// errSeveral is the answer where it is not clear whose copies are meant.
+type errSeveral struct{ names []string }
+
+func (e errSeveral) Error() string {
+	return "there are several sets of copies: say which, as in /w/" + e.names[len(e.names)-1] + "/reset"
+}
+
+// Only returns the set that a request without a worker's name means.
+func (c *Control) Only(ctx context.Context) (*Set, error) {
+	c.mu.Lock()
+	names := c.names()
+	c.mu.Unlock()
+	switch len(names) {
+	case 0:
+		return c.Find(ctx, "")
+	case 1:
+		return c.Find(ctx, names[0])
+	}
+	return nil, errSeveral{names}
+}
+
+func (c *Control) names() []string {
+	var names []string
+	for name := range c.sets {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Sets returns all sets, by name.
+func (c *Control) Sets() []*Set {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var all []*Set
+	for _, name := range c.names() {
+		all = append(all, c.sets[name])
+	}
+	return all
+}
+
+// take hands out one copy of a database, from stock where there is one.
+func (c *Control) take(ctx context.Context, s *Source, name string) (*Copy, error) {
+	plan, err := s.Plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	layer, err := s.Layer(plan)
+	if err != nil {
+		return nil, err
+	}
+	r := copies.Request{Plan: plan, Layer: layer, Name: name, Again: name != "", Owner: s.Owner, Progress: s.Progress, Wait: s.Wait}
+	began := time.Now()
+	if name == "" {
+		if e, ok := c.stock.pop(ctx, s, plan.Layers[layer]); ok {
+			// Handed out by its facts alone.
+			if err := s.Shelf.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Stock = false; e.Facts = *f }); err == nil {
+				e.Facts.Stock = false
+				c.note("take", time.Since(began))
+				return &Copy{source: s, entry: e, Took: time.Since(began)}, nil
+			}
+		}
+	}
+	taken, err := s.Shelf.Take(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	c.note("take", taken.Took)
+	if times, _, _ := c.Spent("take"); times > len(c.sources) { // more than one set is wanted
+		c.stock.want(s, r)
+	}
+	return &Copy{source: s, entry: taken.Copy, Build: taken.Build, Took: taken.Took, Stale: taken.Replaced}, nil
+}
+
+// note counts what was done.
+func (c *Control) note(what string, took time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.took[what] = append(c.took[what], took)
+}
+
+// Spent tells how often something was done, and how long it took in the
+// middle and at worst.
+func (c *Control) Spent(what string) (times int, median, slowest time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	all := slices.Sorted(slices.Values(c.took[what]))
+	if len(all) == 0 {
+		return 0, 0, 0
+	}
+	return len(all), all[len(all)/2], all[len(all)-1]
+}
+
+// pick returns the copies of a set that a request means: of one database, or
+// all.
+func (s *Set) pick(database string) ([]*Copy, error) {
+	all := s.Copies()
+	if database == "" {
+		return all, nil
+	}
+	var names []string
+	for _, c := range all {
+		if c.source.Name == database {
+			return []*Copy{c}, nil
+		}
+		names = append(names, c.source.Name)
+	}
+	return nil, fault.New(fault.Usage, "databases: "+strings.Join(names, ", "), "there is no copy of a database %q here", database)
+}
+
+// each does something with the copies of a set that a request means, those
+// of different databases side by side.
+func (s *Set) each(database string, work func(*Copy) error) error {
+	chosen, err := s.pick(database)
+	if err != nil {
+		return err
+	}
+	errs := make([]error, len(chosen))
+	var all sync.WaitGroup
+	for i, c := range chosen {
+		all.Go(func() {
+			c.mu.Lock()
+			defer c.mu.Unlock()
+			errs[i] = work(c)
+		})
+	}
+	all.Wait()
+	return errors.Join(errs...)
+}
+
+// Done tells what was done with one copy.
+type Done struct {
+	Database string          `json:"database"`
+	Copy     string          `json:"copy"`
+	Reset    *reset.Report   `json:"reset,omitempty"`
+	Snapshot string          `json:"snapshot,omitempty"`
+	Held     string          `json:"held,omitempty"`
+	Changes  *engine.Changes `json:"changes,omitempty"`
+}
+
+// Reset puts the copies of a set back, to their start state or to a snapshot.
+func (c *Control) Reset(ctx context.Context, s *Set, database string, way engine.Way, to string) ([]Done, error) {
+	if !slices.Contains([]engine.Way{"", engine.Truncation, engine.Rollback, engine.Snapshot}, way) {
+		return nil, fault.New(fault.Usage, "truncation, rollback or snapshot", "there is no reset by %q", way)
+	}
+	return c.all(s, database, func(x *Copy) (Done, error) {
+		report, err := c.reset(ctx, x, way, to)
+		return Done{Reset: report}, err
+	})
+}
+
+// all does something with each copy and collects what was done, in the order
+// of the project file.
+func (c *Control) all(s *Set, database string, work func(*Copy) (Done, error)) ([]Done, error) {
+	var mu sync.Mutex
+	done := map[*Copy]Done{}
+	err := s.each(database, func(x *Copy) error {
+		d, err := work(x)
+		d.Database, d.Copy = x.source.Name, x.entry.Facts.Name
+		mu.Lock()
+		defer mu.Unlock()
+		done[x] = d
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := []Done{}
+	for _, x := range s.Copies() {
+		if d, ok := done[x]; ok {
+			out = append(out, d)
+		}
+	}
+	return out, nil
+}
+
+func (c *Control) reset(ctx context.Context, x *Copy, way engine.Way, to string) (*reset.Report, error) {
+	began := time.Now()
+	o := reset.Options{Way: way, Keep: x.source.Keep, Wait: x.source.Wait}
+	if way == "" {
+		o.Way = x.source.Way
+	}
+	if to != "" {
+		snapshot, err := x.snapshot(ctx, to)
+		if err != nil {
+			return nil, err
+		}
+		o.To = snapshot.ID
+	}
+	opened, err := x.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	report, err := opened.Do(ctx, o)
+	if err != nil {
+		x.close() // what is open may be broken
+		return nil, err
+	}
+	c.note("reset", time.Since(began))
+	return report, nil
+}
+
+// open opens a copy, and keeps it open: a suite resets it thousands of times.
+func (x *Copy) open(ctx context.Context) (*reset.Opened, error) {
+	if x.opened != nil {
+		return x.opened, nil
+	}
+	// As it is now: other commands may have changed its facts.
+	e, err := x.source.Shelf.Server.Find(ctx, x.entry.ID)
+	if errors.Is(err, engine.ErrNotFound) {
+		return nil, fault.New(fault.Failed, "take another", "the copy %q is gone", x.entry.Facts.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	x.entry = e
+	x.opened, err = reset.Open(ctx, x.source.Shelf.Server, e, x.source.Wait)
+	return x.opened, err
+}
+
+func (x *Copy) close() {
+	if x.opened != nil {
+		_ = x.opened.Close()
+		x.opened = nil
+	}
+}
+
+func (x *Copy) snapshot(ctx context.Context, name string) (engine.Entry, error) {
+	all, err := x.source.Shelf.Snapshots(ctx, x.entry)
+	if err != nil {
+		return engine.Entry{}, err
+	}
+	for _, e := range all {
+		if e.Facts.Name == name {
+			return e, nil
+		}
+	}
+	return engine.Entry{}, fault.New(fault.Usage, "", "the copy %q has no snapshot %q", x.entry.Facts.Name, name)
+}
+
+// Snapshot keeps the present state of the copies of a set under a name.
+func (c *Control) Snapshot(ctx context.Context, s *Set, database, name string, force bool) ([]Done, error) {
+	if err := copies.CheckName(name); err != nil {
+		return nil, err
+	}
+	return c.all(s, database, func(x *Copy) (Done, error) {
+		if _, err := x.snapshot(ctx, name); err == nil {
+			return Done{}, fault.New(fault.Failed, "use another name", "the copy %q has a snapshot %q already", x.entry.Facts.Name, name)
+		}
+		x.close()
+		_, err := reset.Snapshot(ctx, x.source.Shelf.Server, x.entry, name, engine.Session{Wait: x.source.Wait, Force: force})
+		return Done{Snapshot: name}, err
+	})
+}
+
+// Changes tells how the copies of a set differ from their start state; rows
+// bounds how many rows of each table are returned.
+func (c *Control) Changes(ctx context.Context, s *Set, database string, rows int) ([]Done, error) {
+	return c.all(s, database, func(x *Copy) (Done, error) {
+		e, err := x.source.Shelf.Server.Find(ctx, x.entry.ID)
+		if err != nil {
+			return Done{}, err
+		}
+		changes, err := reset.Changes(ctx, x.source.Shelf.Server, e, rows, x.source.Wait)
+		return Done{Changes: changes}, err
+	})
+}
+
+// Hold sets the copies of a set aside as they are, for some time, and puts
+// fresh ones in their place, at the same addresses.
+func (c *Control) Hold(ctx context.Context, s *Set, database, name string, keep time.Duration) ([]Done, error) {
+	if err := copies.CheckName(name); err != nil {
+		return nil, err
+	}
+	return c.all(s, database, func(x *Copy) (Done, error) {
+		as := name
+		if len(s.copies) > 1 && database == "" {
+			as = name + "-" + x.source.Name
+		}
+		x.close()
+		e, err := x.source.Shelf.Server.Find(ctx, x.entry.ID)
+		if err != nil {
+			return Done{}, err
+		}
+		if err := x.source.Shelf.Hold(ctx, e, as, keep, x.source.Wait); err != nil {
+			return Done{}, err
+		}
+		report, err := c.reset(ctx, x, "", "")
+		return Done{Held: as, Reset: report}, err
+	})
+}
+
+// Take hands out a copy under a name, beside the sets; the same name gives
+// the same copy, at its start state, or a new one where the sources changed.
+func (c *Control) Take(ctx context.Context, database, name string) (*Copy, error) {
+	for i := range c.sources {
+		if s := &c.sources[i]; s.Name == database || database == "" && len(c.sources) == 1 {
+			x, err := c.take(ctx, s, name)
+			return x, err
+		}
+	}
+	return nil, fault.New(fault.Usage, "say which, as in  ?database=NAME", "there is no database %q", database)
+}
+
+// Drop drops a copy that Take handed out, by its name.
+func (c *Control) Drop(ctx context.Context, name string) error {
+	for _, s := range c.sources {
+		all, err := s.Shelf.Copies(ctx)
+		if err != nil {
+			return err
+		}
+		for _, e := range all {
+			if e.Facts.Name == name {
+				if e.Facts.Owner != s.Owner {
+					return fault.New(fault.Refused, "hemzo drop "+name, "the copy %q is not this run's", name)
+				}
+				return s.Shelf.Drop(ctx, e, true)
+			}
+		}
+	}
+	return fault.New(fault.Usage, "", "there is no copy %q", name)
+}
+
+// Close ends the work: the copies are finished one by one, what was taken by
+// name and what was made ahead is dropped.
+func (c *Control) Close(ctx context.Context, finish func(*Copy) error) error {
+	c.mu.Lock()
+	c.done = true
+	c.mu.Unlock()
+	err := c.stock.close(ctx)
+	ours := map[string]bool{}
+	for _, s := range c.Sets() {
+		for _, x := range s.Copies() {
+			x.mu.Lock()
+			x.close()
+			ours[x.entry.ID] = true
+			x.mu.Unlock()
+			if failed := finish(x); failed != nil {
+				err = errors.Join(err, fmt.Errorf("finishing with the copy %s: %w", x.entry.Facts.Name, failed))
+			}
+		}
+	}
+	for _, s := range c.sources {
+		if s.Owner.Lock == "" {
+			continue
+		}
+		all, failed := s.Shelf.Copies(ctx)
+		err = errors.Join(err, failed)
+		for _, e := range all {
+			if e.Facts.Owner.Lock == s.Owner.Lock && !ours[e.ID] {
+				err = errors.Join(err, s.Shelf.Drop(ctx, e, true))
+			}
+		}
+	}
+	return err
+}

@@ -1,0 +1,160 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"os"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"hemzo/internal/copies"
+	"hemzo/internal/engine"
+)
+
+// stock makes copies ahead of demand, in the background, and hands them out.
+type stock struct {
+	mu    sync.Mutex
+	ready map[*Source][]engine.Entry
+	order map[*Source]copies.Request // how to make more
+	used  time.Time                  // when a copy was last asked for
+	wake  chan struct{}
+	stop  context.CancelFunc
+	ended chan struct{}
+}
+
+func newStock() *stock {
+	ctx, stop := context.WithCancel(context.Background())
+	s := &stock{ready: map[*Source][]engine.Entry{}, order: map[*Source]copies.Request{}, wake: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
+	go s.fill(ctx)
+	return s
+}
+
+// want has copies made ahead like the one that was just taken.
+func (s *stock) want(source *Source, r copies.Request) {
+	if source.Stock == 0 {
+		return
+	}
+	s.mu.Lock()
+	r.Progress, r.Stock = nil, true
+	s.order[source] = r
+	s.used = time.Now()
+	s.mu.Unlock()
+	s.poke()
+}
+
+func (s *stock) poke() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// pop hands out a copy that was made ahead, of the layer wanted: those of
+// older sources are dropped.
+func (s *stock) pop(ctx context.Context, source *Source, fingerprint string) (e engine.Entry, ok bool) {
+	s.mu.Lock()
+	s.used = time.Now()
+	var stale []engine.Entry
+	for !ok && len(s.ready[source]) > 0 {
+		e, s.ready[source] = s.ready[source][0], s.ready[source][1:]
+		if ok = e.Facts.Fingerprint == fingerprint; !ok {
+			stale = append(stale, e)
+		}
+	}
+	s.mu.Unlock()
+	for _, old := range stale {
+		_ = source.Shelf.Drop(ctx, old, true)
+	}
+	if !ok {
+		return e, false
+	}
+	s.poke()
+	return e, true
+}
+
+// quiet is how long nobody must have asked for a copy before more are made.
+const quiet = 50 * time.Millisecond
+
+func (s *stock) fill(ctx context.Context) {
+	defer close(s.ended)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.wake:
+		}
+		for s.one(ctx) {
+		}
+	}
+}
+
+// one makes one copy; false where there is enough.
+func (s *stock) one(ctx context.Context) bool {
+	s.mu.Lock()
+	var source *Source
+	for x := range s.order {
+		if len(s.ready[x]) < x.Stock {
+			source = x
+		}
+	}
+	r := s.order[source]
+	since := time.Since(s.used)
+	s.mu.Unlock()
+	if source == nil || ctx.Err() != nil {
+		return false
+	}
+	if since < quiet || busyMachine() {
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(quiet):
+		}
+		return true
+	}
+	taken, err := source.Shelf.Take(ctx, r)
+	if err != nil {
+		// Without room, or without its template: no more are made.
+		s.mu.Lock()
+		delete(s.order, source)
+		s.mu.Unlock()
+		return true
+	}
+	s.mu.Lock()
+	s.ready[source] = append(s.ready[source], taken.Copy)
+	s.mu.Unlock()
+	return true
+}
+
+// busyMachine reports whether more wants to run than there are processors for.
+func busyMachine() bool {
+	b, err := os.ReadFile("/proc/loadavg")
+	if err != nil {
+		return false
+	}
+	fields := strings.Fields(string(b))
+	if len(fields) < 4 {
+		return false
+	}
+	running, _, _ := strings.Cut(fields[3], "/")
+	n, err := strconv.Atoi(running)
+	return err == nil && n > 2*runtime.NumCPU()
+}
+
+// close ends the making and drops what was made.
+func (s *stock) close(ctx context.Context) error {
+	s.stop()
+	<-s.ended
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var err error
+	for source, all := range s.ready {
+		for _, e := range all {
+			err = errors.Join(err, source.Shelf.Drop(ctx, e, true))
+		}
+	}
+	s.ready = nil
+	return err
+}
