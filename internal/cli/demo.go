@@ -178,7 +178,6 @@ func (t *tour) run(ctx context.Context) error {
 		{what: "drop", say: "And gone.", args: []string{"drop", "--all"}},
 	}
 	if t.engine == "postgres" {
-		tour = slices.DeleteFunc(tour, func(s step) bool { return s.what == "changes" }) // not part of this version
 		tour = append(tour, step{what: "stop", say: "The server too; its templates are kept for the next start.", args: []string{"stop"}})
 	}
 	for _, s := range tour {

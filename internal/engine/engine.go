@@ -256,6 +256,7 @@ type Server interface {
 type Session struct {
 	Wait     time.Duration // bounds every wait for a lock
 	Force    bool          // sessions that are in the way are ended
+	InPlace  bool          // a reset that would replace the database fails instead
 	Settings []Setting     // those of the project file that hold for a session
 	Names    []string      // by which the sources call the database
 	Notice   func(string)  // takes what a user should know; may be nil
@@ -325,6 +326,7 @@ type Reset struct {
 	Way      Way
 	Start    string          // the template or snapshot that holds the start state
 	Baseline json.RawMessage // of the witness, noted when the database was as it is to be; nil where unknown
+	Last     string          // the state that the database was last put to; "" where that is not known
 	Keep     []string        // tables that stay as they are
 	Begin    func() error    // called before the first change by an engine whose reset is not one transaction
 }
@@ -353,7 +355,8 @@ type TableReport struct {
 type Compare struct {
 	Start    string
 	Baseline json.RawMessage
-	Rows     int // how many rows of each table to return
+	Last     string // as of Reset
+	Rows     int    // how many rows of each table to return
 }
 
 // Changes tells how a database differs from its start state.

@@ -85,6 +85,9 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 	if !f.Resetting && (at == r.Start || at == but(r.Start, r.Keep) && r.Way != engine.Snapshot) {
 		r.Baseline = f.Baseline
 	}
+	if !f.Resetting {
+		r.Last = at
+	}
 	r.Begin = func() error {
 		return o.note(ctx, func(f *engine.Facts) { f.Resetting, f.Baseline = true, nil })
 	}
@@ -196,6 +199,9 @@ func Changes(ctx context.Context, s engine.Server, e engine.Entry, rows int, wai
 	c := engine.Compare{Start: e.Facts.Start, Rows: rows}
 	if standsFor(e.Facts) == e.Facts.Start {
 		c.Baseline = e.Facts.Baseline
+	}
+	if !e.Facts.Resetting {
+		c.Last = standsFor(e.Facts)
 	}
 	return d.Changes(ctx, c)
 }

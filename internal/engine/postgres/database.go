@@ -29,6 +29,8 @@ type database struct {
 	facts   engine.Facts
 	session engine.Session
 	conn    *pgx.Conn
+	seer    *pgx.Conn // asks the witness, as superuser
+	seen    int64     // the next transaction's number when nothing was touched; 0 where unknown
 }
 
 func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
@@ -48,6 +50,12 @@ func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
 }
 
 func (d *database) Close() error {
+	if d.seer != nil {
+		ctx, stop := context.WithTimeout(context.Background(), time.Second)
+		defer stop()
+		_ = d.seer.Close(ctx)
+		d.seer = nil
+	}
 	if d.conn == nil {
 		return nil
 	}
@@ -518,29 +526,6 @@ func value(oid uint32, b []byte) any {
 	return string(b)
 }
 
-// Reset replaces the database by a copy of its start state.
-func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
-	if r.Way == engine.Truncation || r.Way == engine.Rollback || len(r.Keep) > 0 {
-		return nil, fault.New(fault.Lacking, "use  --by snapshot, and no keep:", "this version resets PostgreSQL by snapshot only, which keeps no tables")
-	}
-	if r.Begin != nil {
-		if err := r.Begin(); err != nil {
-			return nil, err
-		}
-	}
-	if err := d.Close(); err != nil {
-		return nil, err
-	}
-	e, err := d.server.Find(ctx, d.id)
-	if err != nil {
-		return nil, err
-	}
-	if err := d.server.replace(ctx, r.Start, e); err != nil {
-		return nil, err
-	}
-	return &engine.Report{Way: engine.Snapshot, Why: "this version replaces the database", Reconnect: true, Tables: []engine.TableReport{}}, nil
-}
-
 // replace puts a copy of from in the place of a database. The new one is
 // whole before the old one goes.
 func (s *server) replace(ctx context.Context, from string, e engine.Entry) error {
@@ -616,9 +601,4 @@ func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) erro
 			return e
 		}
 	}
-}
-
-// Changes is not part of this version.
-func (d *database) Changes(context.Context, engine.Compare) (*engine.Changes, error) {
-	return nil, fault.New(fault.Lacking, "", "this version cannot tell yet what changed in a PostgreSQL database")
 }

@@ -32,6 +32,8 @@ type server struct {
 	super   bool // it may do anything
 
 	patience engine.Patience
+	twins    sync.Mutex
+	twinOf   map[string]string // copies of start states to read rows from, by start state
 
 	mu   sync.Mutex // for what follows
 	conn *pgx.Conn
@@ -414,7 +416,7 @@ func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts
 	}
 	facts.Size = size
 	if kind, _ := engine.KindOf(to); kind == engine.Template {
-		if facts.Carry, err = s.settle(ctx, from); err != nil {
+		if facts.Carry, facts.Baseline, err = s.settle(ctx, from); err != nil {
 			return err
 		}
 	}
@@ -423,20 +425,25 @@ func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts
 
 // settle marks every page of a finished template as seen by all, and counts
 // its rows: copies of it need neither.
-func (s *server) settle(ctx context.Context, id string) (json.RawMessage, error) {
+func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMessage, err error) {
 	conn, err := s.dial(ctx, id, "")
 	if err != nil {
-		return nil, fmt.Errorf("settling %s: %w", id, err)
+		return nil, nil, fmt.Errorf("settling %s: %w", id, err)
 	}
 	defer conn.Close(ctx)
-	if err := s.vacuum(ctx, conn, id); err != nil {
-		return nil, fmt.Errorf("settling %s: %w", id, err)
+	err = s.vacuum(ctx, conn, id)
+	if err == nil && s.private && s.super {
+		base, err = note(ctx, conn)
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("settling %s: %w", id, err)
 	}
 	c, err := carried(ctx, conn)
 	if err != nil || c.empty() {
-		return nil, err
+		return nil, base, err
 	}
-	return json.Marshal(c)
+	carry, err = json.Marshal(c)
+	return carry, base, err
 }
 
 func (s *server) vacuum(ctx context.Context, conn *pgx.Conn, id string) error {
@@ -600,13 +607,14 @@ func (s *server) Open(ctx context.Context, id string, session engine.Session) (e
 }
 
 func (s *server) Close() error {
+	ctx, end := context.WithTimeout(context.Background(), 5*time.Second)
+	defer end()
+	s.dropTwins(ctx)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.stop != nil {
 		s.stop()
 	}
-	ctx, stop := context.WithTimeout(context.Background(), time.Second)
-	defer stop()
 	return s.conn.Close(ctx)
 }
 

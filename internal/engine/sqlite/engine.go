@@ -4,7 +4,6 @@ package sqlite
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -109,17 +108,4 @@ func (Engine) Private(_ context.Context, path string, _ engine.Spec) (engine.Ser
 	})
 	s.Folder = f
 	return s, err
-}
-
-// cause drops the path from a file system's error.
-func cause(err error) string {
-	switch e := err.(type) {
-	case *os.PathError:
-		return e.Err.Error()
-	case *os.LinkError:
-		return e.Err.Error()
-	case *os.SyscallError:
-		return e.Err.Error()
-	}
-	return fmt.Sprint(err)
 }

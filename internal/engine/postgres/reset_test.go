@@ -1,0 +1,187 @@
+package postgres
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/reset"
+)
+
+const hives = `
+CREATE TYPE state AS ENUM ('thriving', 'lost');
+CREATE TABLE kind (code text PRIMARY KEY, title text);
+CREATE TABLE hive (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, kind text REFERENCES kind, mother int REFERENCES hive, label text, loud text GENERATED ALWAYS AS (upper(label)) STORED, state state DEFAULT 'thriving', notes jsonb);
+CREATE TABLE queen (id serial PRIMARY KEY, hive int NOT NULL REFERENCES hive ON DELETE CASCADE DEFERRABLE INITIALLY DEFERRED);
+ALTER TABLE hive ADD COLUMN queen int REFERENCES queen DEFERRABLE INITIALLY DEFERRED;
+CREATE TABLE reading (hive int, at date) PARTITION BY RANGE (at);
+CREATE TABLE reading_1 PARTITION OF reading FOR VALUES FROM ('2026-01-01') TO ('2026-07-01');
+CREATE TABLE reading_2 PARTITION OF reading FOR VALUES FROM ('2026-07-01') TO ('2027-01-01');
+CREATE TABLE parent (x int); CREATE TABLE child (y int) INHERITS (parent);
+CREATE UNLOGGED TABLE cache (k text, v text);
+CREATE TABLE wide (id int, body text);
+CREATE SCHEMA other; CREATE TABLE other.journal (at timestamptz DEFAULT now(), what text);
+CREATE MATERIALIZED VIEW loud AS SELECT loud FROM hive;
+CREATE SEQUENCE tickets START 100;
+CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO other.journal (what) VALUES (TG_OP); RETURN coalesce(new, old); END $$;
+CREATE TRIGGER noted AFTER INSERT OR DELETE ON hive FOR EACH ROW EXECUTE FUNCTION noted();
+CREATE RULE keeps AS ON DELETE TO kind DO INSTEAD NOTHING;
+INSERT INTO kind VALUES ('d', 'Dadant'), ('z', NULL);
+INSERT INTO hive (kind, label, notes) VALUES ('d', 'a', '{"brood": 7}'), ('z', 'b', NULL);
+INSERT INTO queen (hive) VALUES (1), (2);
+UPDATE hive SET queen = id;
+INSERT INTO reading VALUES (1, '2026-02-02'), (2, '2026-08-08');
+INSERT INTO wide SELECT g, repeat(md5(g::text), 300) FROM generate_series(1, 200) g;
+INSERT INTO cache VALUES ('a', 'b');
+SELECT nextval('tickets');
+`
+
+// begin starts a private server and returns a copy of a template with hives,
+// and one more, that stays as it is.
+func begin(t *testing.T) (s *server, copied, fresh engine.Entry) {
+	t.Helper()
+	runtime.LockOSThread() // the server dies with the thread that starts it
+	dir, err := os.MkdirTemp("/dev/shm", "hemzo-test-")
+	if err != nil {
+		dir, err = os.MkdirTemp("", "hemzo-test-")
+	}
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o711))
+	folder := filepath.Join(dir, "server")
+	require.NoError(t, os.Mkdir(folder, 0o700))
+	log, err := os.Create(filepath.Join(dir, "log"))
+	require.NoError(t, err)
+	started, err := Engine{}.Start(t.Context(), engine.Home{Folder: folder, Log: log}, engine.Spec{})
+	require.NoError(t, err)
+	opened, err := Engine{}.Connect(t.Context(), started.Address, engine.Patience{})
+	require.NoError(t, err)
+	s = opened.(*server)
+	t.Cleanup(func() {
+		assert.NoError(t, s.Close())
+		assert.NoError(t, syscall.Kill(started.PID, syscall.SIGQUIT))
+		_ = started.Wait()
+		log.Close()
+		assert.NoError(t, os.RemoveAll(dir))
+		runtime.UnlockOSThread()
+	})
+	facts := engine.Facts{Format: 1, Database: "apiary", Fingerprint: "x"}
+	work, template := engine.NewID(engine.Work), "hemzo_t_0123456789ab"
+	require.NoError(t, s.Create(t.Context(), work, engine.Spec{Encoding: "UTF8", Locale: "C"}, facts))
+	d, err := s.Open(t.Context(), work, engine.Session{})
+	require.NoError(t, err)
+	require.NoError(t, d.Apply(t.Context(), engine.Script{File: "hives.sql", Text: hives, First: 1}))
+	require.NoError(t, d.Close())
+	require.NoError(t, s.Rename(t.Context(), work, template, facts))
+	facts.Start = template
+	for _, e := range []*engine.Entry{&copied, &fresh} {
+		id := engine.NewID(engine.Copy)
+		require.NoError(t, s.Copy(t.Context(), template, id, facts))
+		*e, err = s.Find(t.Context(), id)
+		require.NoError(t, err)
+	}
+	return s, copied, fresh
+}
+
+// contents is all that a database holds, in order.
+func contents(t *testing.T, s *server, id string) []engine.Content {
+	t.Helper()
+	d, err := s.Open(t.Context(), id, engine.Session{})
+	require.NoError(t, err)
+	defer d.Close()
+	all, err := d.Contents(t.Context())
+	require.NoError(t, err)
+	slices.SortFunc(all, func(a, b engine.Content) int { return strings.Compare(a.Kind+a.Name, b.Kind+b.Name) })
+	return all
+}
+
+// TestReset: whatever was done, a reset sees it, and afterwards the copy
+// holds what a fresh one holds, to the row and the counter.
+func TestReset(t *testing.T) {
+	s, copied, fresh := begin(t)
+	want := contents(t, s, fresh.ID)
+	o, err := reset.Open(t.Context(), s, copied, 300*time.Millisecond)
+	require.NoError(t, err)
+	defer o.Close()
+	report, err := o.Do(t.Context(), reset.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, engine.Way(""), report.Way, "nobody has been here")
+	const none, rows, whole = engine.Way(""), engine.Truncation, engine.Snapshot
+	for _, work := range []struct {
+		what, sql string
+		way       engine.Way
+	}{
+		{"reading", "SELECT count(*) FROM hive; SELECT * FROM wide", none}, {"reading again", "SELECT * FROM kind", none}, {"analysing", "ANALYZE", none},
+		{"insert", "INSERT INTO hive (label) VALUES ('c')", rows}, {"update", "UPDATE hive SET label = label WHERE id = 1", rows}, {"delete", "UPDATE hive SET queen = NULL; DELETE FROM queen WHERE id = 2", rows},
+		{"insert rolled back", "BEGIN; INSERT INTO wide VALUES (0, ''); ROLLBACK", rows}, {"counter rolled back", "BEGIN; INSERT INTO hive (label) VALUES ('c'); ROLLBACK", rows},
+		{"nextval", "SELECT nextval('tickets')", rows}, {"setval", "SELECT setval('tickets', 7, false)", rows}, {"restart", "ALTER SEQUENCE tickets RESTART", whole}, {"restart with truncate", "TRUNCATE queen, hive RESTART IDENTITY CASCADE", rows},
+		{"truncate", "TRUNCATE wide", rows}, {"truncate, cascading", "TRUNCATE hive CASCADE", rows}, {"truncate, filled again", "TRUNCATE wide; INSERT INTO wide SELECT g, repeat(md5(g::text), 300) FROM generate_series(1, 200) g", rows},
+		{"delete all and vacuum", "DELETE FROM wide; COMMIT; VACUUM wide", rows}, {"update and vacuum", "UPDATE wide SET body = 'x' WHERE id = 1; COMMIT; VACUUM wide", rows}, {"vacuum full", "VACUUM FULL wide", rows},
+		{"toast", "UPDATE wide SET body = body || 'x' WHERE id = 3", rows}, {"partition", "INSERT INTO reading VALUES (3, '2026-03-03')", rows}, {"moved between partitions", "UPDATE reading SET at = '2026-09-09' WHERE hive = 1", rows},
+		{"inherited", "INSERT INTO child VALUES (1, 2); INSERT INTO parent VALUES (3)", rows}, {"unlogged", "INSERT INTO cache VALUES ('c', 'd')", rows}, {"another schema", "INSERT INTO other.journal (what) VALUES ('x')", rows},
+		{"copy", "CREATE TEMP TABLE t AS SELECT 1 AS x; INSERT INTO kind SELECT 'q' || x FROM t; DROP TABLE t", rows}, {"a temporary table", "CREATE TEMP TABLE t AS SELECT 1 AS x", none},
+		{"materialized view", "INSERT INTO hive (label) VALUES ('c'); REFRESH MATERIALIZED VIEW loud", whole}, {"cycle", "SET CONSTRAINTS ALL DEFERRED; DELETE FROM queen; UPDATE hive SET queen = NULL; DELETE FROM hive", rows},
+		{"enum", "ALTER TYPE state ADD VALUE 'weak'", whole}, {"column", "ALTER TABLE kind ADD COLUMN x int", whole}, {"table", "CREATE TABLE more (x int)", whole}, {"index", "CREATE INDEX ON hive (label)", whole}, {"dropped", "DROP TABLE other.journal", whole},
+		{"function", "CREATE OR REPLACE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$", whole}, {"grant", "GRANT SELECT ON hive TO PUBLIC", whole}, {"comment", "COMMENT ON TABLE hive IS 'x'", whole},
+		{"trigger off", "ALTER TABLE hive DISABLE TRIGGER noted", whole}, {"default", "ALTER TABLE hive ALTER label SET DEFAULT 'x'", whole}, {"renamed", "ALTER TABLE kind RENAME title TO name", whole}, {"view", "CREATE VIEW v AS SELECT 1", whole}, {"large object", "SELECT lo_from_bytea(0, 'x')", whole},
+		{"table made and dropped", "CREATE TABLE gone (x int); DROP TABLE gone", none}, {"insert after all that", "INSERT INTO hive (kind, label) VALUES ('d', 'c')", rows},
+	} {
+		conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+		require.NoError(t, err)
+		for _, text := range strings.Split(work.sql, "COMMIT;") {
+			_, err = conn.Exec(t.Context(), text, pgx.QueryExecModeSimpleProtocol)
+			require.NoError(t, err, work.what)
+		}
+		report, err := o.Do(t.Context(), reset.Options{})
+		require.NoError(t, err, work.what)
+		assert.Equal(t, work.way, report.Way, "%s (%s)", work.what, report.Why)
+		if !report.Reconnect {
+			assert.NoError(t, conn.Ping(t.Context()), "%s: the client's connection stays", work.what)
+		}
+		conn.Close(t.Context())
+		require.Equal(t, want, contents(t, s, copied.ID), "after %s", work.what)
+		again, err := o.Do(t.Context(), reset.Options{})
+		require.NoError(t, err, work.what)
+		assert.Equal(t, none, again.Way, "after %s and a reset: %s %v", work.what, again.Why, again.Tables)
+	}
+}
+
+// TestResetBlocked: a session that holds a lock on what is to be put back is
+// named, and nothing has been done.
+func TestResetBlocked(t *testing.T) {
+	s, copied, _ := begin(t)
+	conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(t.Context(), "INSERT INTO hive (label) VALUES ('c'); BEGIN; UPDATE hive SET label = 'held'")
+	require.NoError(t, err)
+	o, err := reset.Open(t.Context(), s, copied, 50*time.Millisecond)
+	require.NoError(t, err)
+	defer o.Close()
+	_, err = o.Do(t.Context(), reset.Options{})
+	require.ErrorContains(t, err, "a session holds a lock on what is to be put back")
+	assert.ErrorContains(t, err, "waited 50ms")
+	_, err = conn.Exec(t.Context(), "COMMIT")
+	require.NoError(t, err)
+	report, err := o.Do(t.Context(), reset.Options{Keep: []string{"kind"}})
+	require.NoError(t, err)
+	assert.Equal(t, engine.Truncation, report.Way)
+	_, err = conn.Exec(t.Context(), "INSERT INTO kind VALUES ('k', 'kept'); DELETE FROM reading")
+	require.NoError(t, err)
+	report, err = o.Do(t.Context(), reset.Options{Keep: []string{"kind"}})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"public.kind"}, report.Kept)
+	var n int
+	require.NoError(t, conn.QueryRow(t.Context(), "SELECT count(*) FROM kind").Scan(&n))
+	assert.Equal(t, 3, n, "a table to keep stays as it is")
+}
