@@ -16,11 +16,18 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// examples is the folder of the suites in several languages.
+var examples string
+
 // program is the built program that all tests drive.
 var program string
 
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
+		examples, _ = filepath.Abs("../../examples/suites")
+		if given := os.Getenv("HEMZO_TEST_EXAMPLES"); given != "" {
+			examples = given
+		}
 		program = os.Getenv("HEMZO_TEST_PROGRAM")
 		if program != "" {
 			return m.Run()
@@ -33,6 +40,11 @@ func TestMain(m *testing.M) {
 		program = filepath.Join(dir, "hemzo")
 		build := exec.Command("go", "build", "-o", program, "../../cmd/hemzo")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			panic(fmt.Sprintf("%v\n%s", err, out))
+		}
+		// The suite in Go, built as its users build it.
+		build = exec.Command("go", "test", "-c", "-o", filepath.Join(dir, "suite"), "../../examples/suites/go")
 		if out, err := build.CombinedOutput(); err != nil {
 			panic(fmt.Sprintf("%v\n%s", err, out))
 		}
@@ -58,7 +70,7 @@ func environment(memory, home string) []string {
 	return []string{
 		"PATH=" + filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH"),
 		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=", "XDG_CACHE_HOME=" + filepath.Join(home, "cache"), "HEMZO_PROFILE=", "HEMZO_RUN=", "HEMZO_PROGRAM=", "CI=", "TERM=dumb",
-		"TMPDIR=" + os.TempDir(),
+		"TMPDIR=" + os.TempDir(), "EXAMPLES=" + examples, "SUITE=" + filepath.Join(filepath.Dir(program), "suite"),
 	}
 }
 

@@ -1,0 +1,2 @@
+CREATE TABLE hive (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, label text NOT NULL);
+INSERT INTO hive (label) VALUES ('A1'), ('A2');
