@@ -104,7 +104,7 @@ func run(program, engine string) error {
 	}
 	fmt.Printf("%-44s %10s   %-34s %10s   %7s   %s\n", "figure", "hemzo", "baseline", "", "ratio", "wanted")
 	figures := map[string][]func() error{
-		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "container": {b.containers}, "": {b.start, b.copies, b.plan, b.split, b.postgres, b.containers},
+		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "container": {b.containers}, "control": {b.control}, "": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.containers},
 	}
 	for _, f := range figures[engine] {
 		if err := f(); err != nil {
