@@ -3,6 +3,7 @@ package postgres
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -31,6 +32,10 @@ type database struct {
 	conn    *pgx.Conn
 	seer    *pgx.Conn // asks the witness, as superuser
 	seen    int64     // the next transaction's number when nothing was touched; 0 where unknown
+	read    baseline  // what was read last of a baseline, from the text of readOf
+	readOf  []byte
+	startOf string          // the start state that the next line is the baseline of
+	start   json.RawMessage // it does not change as long as the start state is there
 }
 
 func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
