@@ -256,7 +256,6 @@ type Server interface {
 type Session struct {
 	Wait     time.Duration // bounds every wait for a lock
 	Force    bool          // sessions that are in the way are ended
-	InPlace  bool          // a reset that would replace the database fails instead
 	Settings []Setting     // those of the project file that hold for a session
 	Names    []string      // by which the sources call the database
 	Notice   func(string)  // takes what a user should know; may be nil

@@ -310,7 +310,7 @@ func stopAlone(ctx context.Context, state string, force bool) (gone []string, er
 		if err != nil {
 			return gone, err
 		}
-		if o := e.Facts.Owner; !force && (o.Lock != "" && f.Owned(ctx, o.Lock) || o.Process.PID != 0 && Alive(o.Process) || o.Child.PID != 0 && Alive(o.Child)) {
+		if !force && Keeps(ctx, f, e.Facts.Owner) {
 			return gone, fault.New(fault.Refused, "--force ends it all the same", "the copy %q has an owner that is still running", e.Facts.Name)
 		}
 		if err := errors.Join(docker.Remove(ctx, service.ContainerName(ContainerScope(state), id)), os.Remove(path)); err != nil {

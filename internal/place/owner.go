@@ -7,9 +7,14 @@ import (
 	"hemzo/internal/engine"
 )
 
+// locks tells whether some process holds an owner's lock.
+type locks interface {
+	Owned(ctx context.Context, lock string) bool
+}
+
 // Keeps reports whether an owner still keeps what it owns on a server.
 // Without an owner nothing is kept, and nothing is taken away.
-func Keeps(ctx context.Context, s engine.Server, o engine.Owner) bool {
+func Keeps(ctx context.Context, s locks, o engine.Owner) bool {
 	if !o.Until.IsZero() && time.Now().After(o.Until) {
 		return false
 	}
@@ -19,7 +24,7 @@ func Keeps(ctx context.Context, s engine.Server, o engine.Owner) bool {
 }
 
 // Lost reports whether something had an owner and has it no more.
-func Lost(ctx context.Context, s engine.Server, o engine.Owner) bool {
+func Lost(ctx context.Context, s locks, o engine.Owner) bool {
 	if !o.Until.IsZero() && time.Now().After(o.Until) {
 		return true
 	}

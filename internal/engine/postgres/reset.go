@@ -36,9 +36,6 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 			return report, err
 		}
 		why = reason.why
-		if r.Way == engine.Truncation && d.session.InPlace {
-			return nil, fault.New(fault.Failed, "leave out --in-place", "rows cannot be put back in place: %s", why)
-		}
 	}
 	if len(r.Keep) > 0 && r.Way != engine.Snapshot {
 		why += "; tables to keep were put back too"
