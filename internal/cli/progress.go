@@ -18,7 +18,8 @@ type building struct {
 	*app
 	name string
 	box  *mpb.Progress
-	own  bool // the box is this build's alone
+	own  bool        // the box is this build's alone
+	over atomic.Bool // no bar is drawn any more: the terminal is a command's
 	bar  *mpb.Bar
 	step atomic.Value // the name shown beside the bar
 }
@@ -58,6 +59,9 @@ func (b *building) begin(e template.Event) {
 	if b.verbose {
 		b.note("%s: step %d of %d, %s", b.name, e.Number, e.Of, e.Step)
 	}
+	if b.over.Load() {
+		return
+	}
 	if b.bar == nil {
 		style := mpb.BarStyle().Lbound("").Rbound("").Filler("▰").Tip("▰").Padding("▱")
 		b.bar = b.box.New(int64(e.Of), style,
@@ -70,6 +74,7 @@ func (b *building) begin(e template.Event) {
 
 // end takes the bar away.
 func (b *building) end() {
+	b.over.Store(true)
 	if b.bar != nil {
 		b.bar.Abort(true)
 	}

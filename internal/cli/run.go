@@ -176,6 +176,10 @@ func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
 		}
 		r.sets = append(r.sets, set)
 	}
+	for _, b := range r.session.builds {
+		b.end()
+	}
+	box.Wait()
 	for _, set := range r.sets {
 		for _, x := range set.Copies() {
 			if r.came[x], err = x.Shelf().Server.Watch(ctx, x.Entry().ID); err != nil {

@@ -38,6 +38,9 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 				return err
 			}
 			b := &building{app: s.app, name: d.Name, box: box}
+			s.mu.Lock()
+			s.builds = append(s.builds, b)
+			s.mu.Unlock()
 			out[i] = control.Source{
 				Name: d.Name, Shelf: shelf, Owner: o, Way: engine.Way(d.Reset), Keep: d.Keep, Wait: found{database: d}.wait(flags.wait), Stock: d.Stock,
 				Plan:  func(ctx context.Context) (*template.Plan, error) { return s.plan(ctx, d) },

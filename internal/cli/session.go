@@ -30,6 +30,7 @@ type session struct {
 	mu      sync.Mutex
 	servers map[string]*opening // by engine and place
 	swept   []engine.Entry      // what opening the servers removed
+	builds  []*building         // shown in one box
 }
 
 // opening is a server that is opened once, by whoever asks first.
