@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -18,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"hemzo/internal/control"
+	"hemzo/internal/copies"
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
@@ -38,6 +38,7 @@ type runFlags struct {
 	copies     int
 	first      int
 	must       bool
+	checkLeft  bool
 }
 
 func (a *app) runCommand() *cobra.Command {
@@ -66,11 +67,13 @@ where Hemzo itself fails (its own code is then in --report FILE).`,
 	}
 	c.Flags().SetInterspersed(false)
 	flags.add(c)
+	flags.lazyFlag(c)
 	c.Flags().StringSliceVar(&flags.databases, "database", nil, "a `DATABASE` to take (default: all that are declared)")
 	c.Flags().BoolVar(&flags.keepFailed, "keep-failed", false, "keep the copies where the command fails, for "+span(keptFor))
 	c.Flags().IntVar(&flags.copies, "copies", 1, "how many sets of copies: their variables end in _1, _2 ...; without an ending they are the first's")
 	c.Flags().IntVar(&flags.first, "first", 1, "the `NUMBER` of the first set")
 	c.Flags().BoolVar(&flags.must, "must-connect", false, "fail where the command ends well and never connected to a database")
+	c.Flags().BoolVar(&flags.checkLeft, "check-left", false, "fail where a reset through the control endpoint found that a test had left something behind")
 	c.Flags().StringVar(&flags.report, "report", "", "write what happened to `FILE`, as JSON")
 	_ = c.RegisterFlagCompletionFunc("database", a.databaseNames)
 	return c
@@ -86,7 +89,7 @@ type runner struct {
 	control *control.Control
 	sets    []*control.Set
 	came    map[*control.Copy]func(time.Duration) (bool, error)
-	spent   struct{ start, build, command time.Duration }
+	spent   struct{ build, command time.Duration }
 }
 
 func (r *runner) run(ctx context.Context) (code int, err error) {
@@ -125,12 +128,19 @@ func (r *runner) run(ctx context.Context) (code int, err error) {
 		return 0, err
 	}
 	defer remove()
-	endpoint, err := control.Listen(r.control, "127.0.0.1:0", "", r.session.forms)
+	socket, err := socket()
+	if err != nil {
+		return 0, err
+	}
+	endpoint, err := control.Listen(r.control, "127.0.0.1:0", socket, "", r.session.forms)
 	if err != nil {
 		return 0, err
 	}
 	defer endpoint.Close()
 	env = append(env, engine.Setting{Name: "HEMZO_CONTROL", Value: endpoint.URL})
+	if socket != "" {
+		env = append(env, engine.Setting{Name: "HEMZO_CONTROL_SOCKET", Value: socket})
+	}
 	if ctx.Err() != nil {
 		return r.stopped(), nil
 	}
@@ -138,7 +148,9 @@ func (r *runner) run(ctx context.Context) (code int, err error) {
 	code, err = r.child(last, program, env)
 	r.spent.command = time.Since(began)
 	if err == nil {
-		code = r.look(code)
+		if code = r.look(last, code); code == 0 && r.session.late != nil {
+			code = 125 // it has been reported
+		}
 	}
 	return code, err
 }
@@ -160,9 +172,6 @@ func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
 	if err != nil {
 		return err
 	}
-	for _, o := range r.session.servers {
-		r.spent.start = max(r.spent.start, o.took)
-	}
 	r.control = control.New(sources)
 	r.came = map[*control.Copy]func(time.Duration) (bool, error){}
 	for i := range r.flags.copies {
@@ -182,6 +191,9 @@ func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
 	box.Wait()
 	for _, set := range r.sets {
 		for _, x := range set.Copies() {
+			if !x.Made() {
+				continue
+			}
 			if r.came[x], err = x.Shelf().Server.Watch(ctx, x.Entry().ID); err != nil {
 				return err
 			}
@@ -195,17 +207,28 @@ func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
 
 // ready says in a line that a database is there.
 func (r *runner) ready(x *control.Copy) {
-	about := x.Shelf().Server.About()
-	text := "template ready"
+	if !x.Made() {
+		r.note("%s: made when somebody first connects", x.Database())
+		return
+	}
 	if x.Build != nil && len(x.Build.Applied) > 0 {
-		text = fmt.Sprintf("%s applied in %s", count(len(x.Build.Applied), "step"), span(x.Build.Took))
 		r.spent.build = max(r.spent.build, x.Build.Took)
 	}
 	made := "copy in " + span(x.Took)
 	if n := len(r.sets); n > 1 {
 		made = fmt.Sprintf("%d copies, the first in %s", n, span(x.Took))
 	}
-	r.note("%s: %s %s in %s, %s, %s", x.Entry().Facts.Database, about.Engine, about.Version, about.Where, text, made)
+	r.note("%s", readyWords(x.Shelf(), &copies.Taken{Copy: x.Entry(), Build: x.Build}, made))
+}
+
+// readyWords says where a database is and what its template took.
+func readyWords(shelf copies.Shelf, t *copies.Taken, made string) string {
+	about := shelf.Server.About()
+	text := "template ready"
+	if t.Build != nil && len(t.Build.Applied) > 0 {
+		text = fmt.Sprintf("%s applied in %s", count(len(t.Build.Applied), "step"), span(t.Build.Took))
+	}
+	return fmt.Sprintf("%s: %s %s in %s, %s, %s", t.Copy.Facts.Database, about.Engine, about.Version, about.Where, text, made)
 }
 
 // hand gives the variables for all sets, and writes the files.
@@ -217,7 +240,7 @@ func (r *runner) hand() (env []engine.Setting, remove func(), err error) {
 	for i, set := range r.sets {
 		var all []handover.Copy
 		for _, x := range set.Copies() {
-			all = append(all, handed(x.Shelf(), x.Entry()))
+			all = append(all, handedBy(x))
 		}
 		for _, v := range handover.Environment(r.session.project, all) {
 			if i == 0 {
@@ -235,61 +258,6 @@ func (r *runner) hand() (env []engine.Setting, remove func(), err error) {
 		}
 	}
 	return env, remove, nil
-}
-
-// look says where a database was never connected to, and sums up.
-func (r *runner) look(code int) int {
-	resets, middle, worst := r.control.Spent("reset")
-	silent := map[string]int{}
-	wait := 30 * time.Millisecond
-	if r.flags.must {
-		wait = time.Second
-	}
-	for _, set := range r.sets {
-		for _, x := range set.Copies() {
-			came := r.came[x]
-			if resets > 0 || came == nil { // Hemzo's own sessions were there too
-				continue
-			}
-			if yes, err := came(wait); yes || err != nil {
-				continue
-			}
-			silent[x.Entry().Facts.Database]++
-		}
-	}
-	for _, x := range r.sets[0].Copies() {
-		// Of several sets not every one has to be used.
-		if d := x.Entry().Facts.Database; silent[d] == len(r.sets) {
-			r.note("nothing connected to %s: %s was set; does another setting win?", d, r.variable(d))
-			if r.flags.must && code == 0 {
-				code = 1
-			}
-		}
-	}
-	copied, took, slowest := r.control.Spent("take")
-	text := fmt.Sprintf("command %s; servers %s", span(r.spent.command), span(r.spent.start))
-	if r.spent.build > 0 {
-		text += ", build " + span(r.spent.build)
-	}
-	text += fmt.Sprintf(", %s in %s", map[bool]string{true: "copy", false: fmt.Sprint(copied, " copies")}[copied == 1], span(took))
-	if copied > 1 {
-		text += " (slowest " + span(slowest) + ")"
-	}
-	if resets > 0 {
-		text += fmt.Sprintf(", %s, median %s, slowest %s", count(resets, "reset"), span(middle), span(worst))
-	}
-	if resets > 0 || r.verbose || copied > 1 {
-		r.note("%s", text)
-	}
-	return code
-}
-
-// variable is the first variable that a database is handed over in.
-func (r *runner) variable(database string) string {
-	if d := r.session.project.Database(database); d != nil && len(d.Env) > 0 {
-		return d.Env[0].Name
-	}
-	return "its variable"
 }
 
 func shorten(s string, most int) string {
@@ -329,11 +297,7 @@ func (r *runner) child(ctx context.Context, program string, env []engine.Setting
 	}
 	// A command that outlives a killed Hemzo keeps its databases.
 	if p, ok := place.Running(cmd.Process.Pid); ok {
-		for _, set := range r.sets {
-			for _, x := range set.Copies() {
-				_ = x.Shelf().Server.Note(ctx, x.Entry().ID, func(f *engine.Facts) { f.Owner.Child = p })
-			}
-		}
+		r.control.Child(ctx, p)
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
@@ -368,59 +332,30 @@ func (r *runner) child(ctx context.Context, program string, env []engine.Setting
 func (r *runner) finish(ctx context.Context, failed bool) error {
 	var err error
 	if r.control != nil {
-		err = r.control.Close(ctx, func(x *control.Copy) error {
-			if !failed || !r.flags.keepFailed {
-				return x.Shelf().Drop(ctx, x.Entry(), true)
-			}
-			name := x.Entry().Facts.Name
-			r.note("kept %s as the command left it, for %s; to look at it and to be rid of it:", name, span(keptFor))
-			r.note("  hemzo changes %s --rows", name)
-			r.note("  hemzo sql --on %s", name)
-			r.note("  hemzo drop %s", name)
-			return x.Shelf().Server.Note(ctx, x.Entry().ID, func(f *engine.Facts) {
-				f.Failed, f.Owner = true, engine.Owner{Until: time.Now().Add(keptFor).UTC()}
-			})
+		err = r.session.finish(ctx, r.control, func(x *control.Copy) bool {
+			return failed && r.flags.keepFailed && r.keep(ctx, x) == nil
 		})
 	}
 	if os.Getenv("CI") != "" {
 		// The job may end with this command, and its machine with the job: what
 		// is kept for the next one has to be whole by then.
-		r.session.close()
 		err = errors.Join(err, place.StopIdle(ctx, all.Engines()))
 	}
 	return err
 }
 
-func (r *runner) writeReport(code int, err error, took time.Duration) error {
-	report := struct {
-		Exit      int           `json:"exit"`
-		HemzoCode int           `json:"hemzo_code,omitempty"`
-		Reason    string        `json:"reason,omitempty"`
-		Command   []string      `json:"command"`
-		Copies    []string      `json:"copies"`
-		Took      time.Duration `json:"took"`
-
-		Resets       int           `json:"resets"`
-		ResetMedian  time.Duration `json:"reset_median"`
-		ResetSlowest time.Duration `json:"reset_slowest"`
-	}{Exit: code, Command: r.args, Copies: []string{}, Took: took}
+// keep keeps a copy as the command left it.
+func (r *runner) keep(ctx context.Context, x *control.Copy) error {
+	err := x.Shelf().Server.Note(ctx, x.Entry().ID, func(f *engine.Facts) {
+		f.Failed, f.Owner = true, engine.Owner{Until: time.Now().Add(keptFor).UTC()}
+	})
 	if err != nil {
-		report.Exit, report.HemzoCode, report.Reason = 125, int(fault.KindOf(err)), err.Error()
+		return err
 	}
-	for _, set := range r.sets {
-		for _, x := range set.Copies() {
-			report.Copies = append(report.Copies, x.Entry().Facts.Name)
-		}
-	}
-	if r.control != nil {
-		report.Resets, report.ResetMedian, report.ResetSlowest = r.control.Spent("reset")
-	}
-	b, failed := json.MarshalIndent(report, "", "  ")
-	if failed == nil {
-		failed = os.WriteFile(r.flags.report, append(b, '\n'), 0o644)
-	}
-	if failed != nil {
-		return fault.New(fault.Failed, "", "cannot write the report: %v", failed)
-	}
+	name := x.Entry().Facts.Name
+	r.note("kept %s as the command left it, for %s; to look at it and to be rid of it:", name, span(keptFor))
+	r.note("  hemzo changes %s --rows", name)
+	r.note("  hemzo sql --on %s", name)
+	r.note("  hemzo drop %s", name)
 	return nil
 }

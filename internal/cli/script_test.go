@@ -1,7 +1,9 @@
 package cli_test
 
 import (
+	"flag"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -230,11 +232,32 @@ func TestManyAtOnce(t *testing.T) {
 	assert.Len(t, seen, 30, "each has a copy of its own")
 }
 
-// TestKilledAnywhere: whenever a run is killed, the next command leaves no
-// copy, no half-made file and no rendered file of it.
+// kills is how often a run is killed.
+var kills = flag.Int("kills", 30, "runs that TestKilledAnywhere kills, for each engine")
+
+// TestKilledAnywhere: whenever a run is killed, nothing of it is left once
+// its command has ended: no copy, no half-made one, no rendered file and no
+// socket.
 func TestKilledAnywhere(t *testing.T) {
+	for _, engine := range []string{"sqlite", "postgres"} {
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			killAnywhere(t, engine)
+		})
+	}
+}
+
+// busySuite is a command that keeps the endpoint at work.
+const busySuite = `
+curl -s -X POST "$HEMZO_CONTROL/reset" >/dev/null
+for w in a b c; do curl -s "$HEMZO_CONTROL/w/$w" >/dev/null; done
+curl -s -X POST "$HEMZO_CONTROL/w/a/reset?by=snapshot" >/dev/null
+curl -s -X POST "$HEMZO_CONTROL/w/b/snapshot?as=s&force" >/dev/null
+`
+
+func killAnywhere(t *testing.T, engine string) {
 	root, env := project(t, 20)
-	keys := "databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\nfiles: [ { from: app.in, to: app.out } ]\n"
+	keys := "databases: { apiary: { engine: " + engine + ", from: [ { migrations: m } ] } }\nfiles: [ { from: app.in, to: app.out } ]\n"
 	require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"), []byte(keys), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "app.in"), []byte("{url}"), 0o644))
 	command := func(args ...string) *exec.Cmd {
@@ -242,32 +265,63 @@ func TestKilledAnywhere(t *testing.T) {
 		cmd.Dir, cmd.Env = root, env
 		return cmd
 	}
-	for i := range 40 {
+	var data, home string
+	for _, v := range env {
+		if dir, ok := strings.CutPrefix(v, "HEMZO_MEMORY_DIR="); ok {
+			data = dir
+			require.NoError(t, os.Chmod(data, 0o711))
+		}
+		if dir, ok := strings.CutPrefix(v, "HOME="); ok {
+			home = dir
+		}
+	}
+	t.Cleanup(func() {
+		out, err := command("stop", "--force", "--templates").CombinedOutput()
+		assert.NoError(t, err, string(out))
+	})
+	out, err := command("build").CombinedOutput()
+	require.NoError(t, err, string(out))
+	seed := time.Now().UnixNano()
+	random := rand.New(rand.NewPCG(uint64(seed), 0))
+	for i := range *kills {
 		// Each time other sources, so that every other run builds.
-		text := fmt.Sprintf("CREATE TABLE other_%d (x);\n", i/2)
-		require.NoError(t, os.WriteFile(filepath.Join(root, "m", "0005_hive.sql"), []byte(text), 0o644))
-		run := command("run", "-q", "--", "true")
+		text := fmt.Sprintf("CREATE TABLE other_%d (x int);\n", i/2)
+		require.NoError(t, os.WriteFile(filepath.Join(root, "m", "0015_hive.sql"), []byte(text), 0o644))
+		after := time.Duration(random.IntN(250)) * time.Millisecond
+		run := command("run", "-q", "--", "sh", "-c", busySuite)
 		require.NoError(t, run.Start())
-		time.Sleep(time.Duration(i) * time.Millisecond) // only where it dies depends on it
+		time.Sleep(after) // only where it dies depends on it
 		_ = run.Process.Kill()
 		_ = run.Wait()
-		out, err := command("sweep").CombinedOutput()
-		require.NoError(t, err, string(out))
-		left, err := command("list", "--json").Output()
-		require.NoError(t, err)
-		assert.NotContains(t, string(left), "hemzo_c_", "after %d ms", i)
-		assert.NoFileExists(t, filepath.Join(root, "app.out"), "after %d ms", i)
-		var data string
-		for _, v := range env {
-			if dir, ok := strings.CutPrefix(v, "HEMZO_MEMORY_DIR="); ok {
-				data = dir
+		clean := func() (left string) {
+			out, err := command("sweep").CombinedOutput()
+			require.NoError(t, err, string(out))
+			listed, err := command("list", "--json").Output()
+			require.NoError(t, err)
+			for line := range strings.Lines(string(listed)) {
+				if strings.Contains(line, "hemzo_c_") {
+					left += line
+				}
 			}
+			return left
 		}
-		works, err := filepath.Glob(filepath.Join(data, "*", "sqlite", "hemzo_w_*"))
+		// The command keeps its copies until it has ended too.
+		require.Eventually(t, func() bool { return clean() == "" }, time.Minute, time.Millisecond, "seed %d, kill %d, after %s", seed, i, after)
+		assert.NoFileExists(t, filepath.Join(root, "app.out"), "seed %d, after %s", seed, after)
+		works, err := filepath.Glob(filepath.Join(data, "*", "sqlite", "hemzo_[ws]_*"))
 		require.NoError(t, err)
-		assert.Empty(t, works, "after %d ms", i)
+		sockets, err := filepath.Glob(filepath.Join(home, ".local", "state", "hemzo", "control", "*"))
+		require.NoError(t, err)
+		assert.Empty(t, append(works, sockets...), "seed %d, after %s", seed, after)
 	}
-	out, err := command("run", "--", "cat", "app.out").CombinedOutput()
+	if engine == "postgres" {
+		out, err := command("take", "--as", "look").CombinedOutput()
+		require.NoError(t, err, string(out))
+		out, err = command("sql", "--on", "look", "--bare", `SELECT count(*) FROM pg_database WHERE datname ~ 'hemzo_[sw]'`).Output()
+		require.NoError(t, err)
+		assert.Equal(t, "0", strings.TrimSpace(string(out)), "snapshots and half-made databases, seed %d", seed)
+	}
+	out, err = command("run", "--", "cat", "app.out").CombinedOutput()
 	require.NoError(t, err, string(out))
-	assert.Contains(t, string(out), "sqlite:///")
+	assert.Contains(t, string(out), "://")
 }

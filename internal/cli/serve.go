@@ -6,6 +6,8 @@ import (
 	"errors"
 	"net/url"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 	"hemzo/internal/control"
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/handover"
 	"hemzo/internal/place"
@@ -26,37 +29,98 @@ import (
 // sources opens the servers of databases, side by side, for a Control.
 func (s *session) sources(ctx context.Context, chosen []*project.Database, flags takeFlags, owner engine.Owner, box *mpb.Progress) ([]control.Source, error) {
 	out := make([]control.Source, len(chosen))
-	var all errgroup.Group
+	var group errgroup.Group
 	for i, d := range chosen {
-		all.Go(func() error {
-			shelf, err := s.shelf(ctx, d)
-			if err != nil {
-				return err
+		group.Go(func() error {
+			open := func(ctx context.Context) (copies.Shelf, engine.Owner, error) {
+				shelf, err := s.shelf(ctx, d)
+				o := owner
+				if err == nil {
+					o.Lock, _, err = shelf.Server.Own(ctx)
+				}
+				return shelf, o, err
 			}
-			o := owner
-			if o.Lock, _, err = shelf.Server.Own(ctx); err != nil {
-				return err
+			var lazy *control.Lazy
+			if flags.lazy || d.Lazy {
+				var err error
+				if lazy, err = s.lazy(d); err != nil {
+					return err
+				}
+			}
+			if lazy == nil {
+				if _, _, err := open(ctx); err != nil {
+					return err
+				}
 			}
 			b := &building{app: s.app, name: d.Name, box: box}
 			s.mu.Lock()
 			s.builds = append(s.builds, b)
 			s.mu.Unlock()
 			out[i] = control.Source{
-				Name: d.Name, Shelf: shelf, Owner: o, Way: engine.Way(d.Reset), Keep: d.Keep, Wait: found{database: d}.wait(flags.wait), Stock: d.Stock,
+				Name: d.Name, Open: open, Lazy: lazy, Way: engine.Way(d.Reset), Keep: d.Keep, Wait: found{database: d}.wait(flags.wait), Stock: d.Stock,
 				Plan:  func(ctx context.Context) (*template.Plan, error) { return s.plan(ctx, d) },
 				Layer: flags.layer, Progress: b.event,
 			}
 			return nil
 		})
 	}
-	return out, all.Wait()
+	return out, group.Wait()
+}
+
+// finish ends the work of a Control. What is on a server with a guard is the
+// guard's to drop, as soon as this process has let go of it.
+func (s *session) finish(ctx context.Context, k *control.Control, keep func(*control.Copy) bool) error {
+	var left []engine.Server
+	err := k.Close(ctx, func(shelf copies.Shelf, e engine.Entry) error {
+		if place.Guarded(shelf.Server) {
+			left = append(left, shelf.Server)
+			return nil
+		}
+		return shelf.Drop(ctx, e, true)
+	}, keep)
+	s.close()
+	if os.Getenv("CI") != "" {
+		return err // the server is about to be ended, or is somebody else's too
+	}
+	for _, server := range left {
+		place.LookNow(server)
+	}
+	return err
+}
+
+// lazy says how the copies of a database are made at need; nil where they
+// are made at once: a file is, and what is on a server that runs already.
+func (s *session) lazy(d *project.Database) (*control.Lazy, error) {
+	e, err := all.Named(d.Engine)
+	if err != nil {
+		return nil, err
+	}
+	teller, ok := e.(engine.Foreteller)
+	if !ok || slices.Contains(d.Where, "existing") {
+		return nil, nil
+	}
+	password, err := place.Password()
+	if err != nil {
+		return nil, err
+	}
+	spec := template.Spec(d)
+	return &control.Lazy{
+		Ports: teller.PortsOf(spec),
+		Foretell: func(at map[int]string, id string) engine.Connection {
+			return teller.Foretell(spec, at, password, id, engine.Facts{Database: d.Name, Role: d.Role})
+		},
+		Failed: s.failed,
+		Made: func(shelf copies.Shelf, t *copies.Taken) {
+			s.note("%s", readyWords(shelf, t, "copy in "+span(t.Took)))
+		},
+	}, nil
 }
 
 // forms renders the connections of copies for the endpoint.
-func (s *session) forms(all []*control.Copy, form string) (string, error) {
+func (s *session) forms(chosen []*control.Copy, form string) (string, error) {
 	var texts []string
-	for _, x := range all {
-		text, err := handover.Form(s.project, handed(x.Shelf(), x.Entry()), form)
+	for _, x := range chosen {
+		text, err := handover.Form(s.project, handedBy(x), form)
 		if err != nil {
 			return "", err
 		}
@@ -90,19 +154,23 @@ address stays the same from one start to the next.`,
 			k := control.New(sources)
 			last := context.WithoutCancel(ctx)
 			defer func() {
-				err = errors.Join(err, k.Close(last, func(x *control.Copy) error { return x.Shelf().Drop(last, x.Entry(), true) }))
+				err = errors.Join(err, s.finish(last, k, nil))
 			}()
 			address, secret, err := s.address()
 			if err != nil {
 				return err
 			}
-			endpoint, err := control.Listen(k, address, secret, s.forms)
+			private, err := socket()
+			if err != nil {
+				return err
+			}
+			endpoint, err := control.Listen(k, address, private, secret, s.forms)
 			if err != nil {
 				return err
 			}
 			defer endpoint.Close()
 			if a.json {
-				if err := a.printJSON(map[string]string{"control": endpoint.URL}); err != nil {
+				if err := a.printJSON(map[string]string{"control": endpoint.URL, "socket": private}); err != nil {
 					return err
 				}
 			} else {
@@ -114,8 +182,20 @@ address stays the same from one start to the next.`,
 	}
 	c.Flags().StringSliceVar(&names, "database", nil, "a `DATABASE` to serve (default: all that are declared)")
 	flags.add(c)
+	flags.lazyFlag(c)
 	_ = c.RegisterFlagCompletionFunc("database", a.databaseNames)
 	return c
+}
+
+// socket is the path of this process's private socket, "" where there can be
+// none.
+func socket() (string, error) {
+	state, err := place.StateFolder()
+	if err != nil {
+		return "", err
+	}
+	folder := filepath.Join(state, "control")
+	return control.Socket(folder)
 }
 
 // address is where the endpoint listens, with its secret: where the project

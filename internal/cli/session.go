@@ -5,12 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"hemzo/internal/control"
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/all"
@@ -31,6 +33,7 @@ type session struct {
 	servers map[string]*opening // by engine and place
 	swept   []engine.Entry      // what opening the servers removed
 	builds  []*building         // shown in one box
+	late    error               // the last that went wrong while a command ran
 }
 
 // opening is a server that is opened once, by whoever asks first.
@@ -115,7 +118,9 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 	o.once.Do(func() {
 		began := time.Now()
 		o.server, o.err = s.open(ctx, e, d)
+		s.mu.Lock()
 		o.took = time.Since(began)
+		s.mu.Unlock()
 	})
 	return copies.Shelf{Server: o.server, Scope: s.scope}, o.err
 }
@@ -142,6 +147,7 @@ func (s *session) open(ctx context.Context, e engine.Engine, d *project.Database
 		}
 	}
 	if state, err := place.StateFolder(); err == nil {
+		control.SweepSockets(filepath.Join(state, "control"))
 		for _, path := range handover.SweepFiles(state) {
 			if s.verbose {
 				s.note("removed %s: the run that wrote it is gone", path)
@@ -153,6 +159,26 @@ func (s *session) open(ctx context.Context, e engine.Engine, d *project.Database
 		return nil, err
 	}
 	return server, nil
+}
+
+// started is what the slowest server took to open.
+func (s *session) started() (longest time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, o := range s.servers {
+		longest = max(longest, o.took)
+	}
+	return longest
+}
+
+// failed reports what went wrong while a command runs, once.
+func (s *session) failed(err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.late == nil || s.late.Error() != err.Error() {
+		s.report(err)
+	}
+	s.late = err
 }
 
 // shelves opens the servers of all databases, each once.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hemzo/internal/control"
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
@@ -23,6 +24,7 @@ type takeFlags struct {
 	again bool
 	empty bool
 	until string
+	lazy  bool
 	wait  time.Duration
 }
 
@@ -157,6 +159,16 @@ func (s *session) take(ctx context.Context, d *project.Database, f takeFlags, ow
 // handed is a copy in the form that it is handed over in.
 func handed(shelf copies.Shelf, e engine.Entry) handover.Copy {
 	return handover.Copy{Database: e.Facts.Database, Name: e.Facts.Name, Connection: shelf.Server.Connection(e.ID, e.Facts)}
+}
+
+// handedBy is a copy of a run's, likewise.
+func handedBy(x *control.Copy) handover.Copy {
+	return handover.Copy{Database: x.Database(), Name: x.Entry().Facts.Name, Connection: x.Connection()}
+}
+
+// lazyFlag adds --lazy.
+func (f *takeFlags) lazyFlag(c *cobra.Command) {
+	c.Flags().BoolVar(&f.lazy, "lazy", false, "start servers and make copies when somebody first connects, or asks")
 }
 
 // copyReport is a copy as it is shown.

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hemzo/internal/copies"
@@ -21,33 +22,89 @@ import (
 
 // Source is a declared database of which copies are handed out.
 type Source struct {
-	Name  string
-	Shelf copies.Shelf
+	Name string
+	// Open opens the server that the copies are on, and tells whose they are.
+	// It is asked once, at the first need.
+	Open func(context.Context) (copies.Shelf, engine.Owner, error)
 	// Plan reads the sources, again at each take: they may have changed.
 	Plan     func(context.Context) (*template.Plan, error)
 	Layer    func(*template.Plan) (int, error)
-	Owner    engine.Owner
 	Way      engine.Way // of resets, where none is named
 	Keep     []string
 	Wait     time.Duration
 	Progress func(template.Event)
-	Stock    int // copies made ahead
+	Stock    int   // copies made ahead
+	Lazy     *Lazy // nil where copies are made at once
+}
+
+// source is a Source with what it has opened.
+type source struct {
+	Source
+	mu     sync.Mutex
+	opened bool
+	Shelf  copies.Shelf
+	Owner  engine.Owner
+	read   *template.Plan // the last
+}
+
+// plan is what the sources say now: they are read again where they changed.
+func (s *source) plan(ctx context.Context) (*template.Plan, error) {
+	s.mu.Lock()
+	p := s.read
+	s.mu.Unlock()
+	if p != nil && p.Fresh() {
+		return p, nil
+	}
+	p, err := s.Plan(ctx)
+	if err == nil {
+		s.mu.Lock()
+		s.read = p
+		s.mu.Unlock()
+	}
+	return p, err
+}
+
+// open opens the server, once.
+func (s *source) open(ctx context.Context) (err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.opened {
+		return nil
+	}
+	s.Shelf, s.Owner, err = s.Open(ctx)
+	s.opened = err == nil
+	return err
+}
+
+// there reports whether the server has been opened: then copies may be there.
+func (s *source) there() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.opened
 }
 
 // Control keeps the copies of a run, in sets: one for each worker.
 type Control struct {
-	sources []Source
+	sources []*source
 	stock   *stock
 
 	mu   sync.Mutex
 	sets map[string]*Set
 	took map[string][]time.Duration // by what was done: "take", "reset", ...
 	done bool
+	left []Left
+
+	// child keeps the copies too, should this process be killed.
+	child engine.Process
 }
 
 // New returns a Control that has no copies yet.
 func New(sources []Source) *Control {
-	return &Control{sources: sources, stock: newStock(), sets: map[string]*Set{}, took: map[string][]time.Duration{}}
+	c := &Control{stock: newStock(), sets: map[string]*Set{}, took: map[string][]time.Duration{}}
+	for _, s := range sources {
+		c.sources = append(c.sources, &source{Source: s})
+	}
+	return c
 }
 
 // Set is a copy of each database, for one worker; the run's own has no name.
@@ -59,13 +116,52 @@ type Set struct {
 
 // Copy is one copy of a set. Requests for it run one after another.
 type Copy struct {
-	source *Source
-	mu     sync.Mutex
-	entry  engine.Entry
-	opened *reset.Opened
-	Build  *template.Result // what its template took, where it was built for it
-	Took   time.Duration    // for the copy
-	Stale  bool             // it replaced one from older sources
+	control  *Control
+	source   *source
+	mu       sync.Mutex
+	made     bool // it is on the server
+	entry    engine.Entry
+	opened   *reset.Opened
+	doors    *doors            // of a copy that is made at need
+	foretold engine.Connection // likewise
+	came     atomic.Bool       // somebody came to the doors
+	Build    *template.Result  // what its template took, where it was built for it
+	Took     time.Duration     // for the copy
+	Stale    bool              // it replaced one from older sources
+}
+
+// Database is the name of the database that it is a copy of.
+func (c *Copy) Database() string { return c.source.Name }
+
+// Made reports whether the copy is on the server: one that is made at need is
+// not before somebody comes to it.
+func (c *Copy) Made() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.made
+}
+
+// Connection tells how the copy is reached.
+func (c *Copy) Connection() engine.Connection {
+	if c.doors != nil {
+		return c.foretold
+	}
+	e := c.Entry()
+	return c.source.Shelf.Server.Connection(e.ID, e.Facts)
+}
+
+// make makes the copy where it is not there yet; mu is held.
+func (c *Copy) make(ctx context.Context) error {
+	if c.made {
+		return nil
+	}
+	made, err := c.control.take(ctx, c.source, copies.Request{ID: c.entry.ID, Name: c.entry.Facts.Name})
+	if err != nil {
+		return err
+	}
+	c.made, c.entry, c.Build, c.Took, c.Stale = true, made.entry, made.Build, made.Took, made.Stale
+	c.source.Lazy.Made(c.source.Shelf, &copies.Taken{Copy: c.entry, Build: c.Build, Took: c.Took})
+	return nil
 }
 
 // Entry is the copy as it is known.
@@ -112,12 +208,15 @@ func (c *Control) Find(ctx context.Context, worker string) (*Set, error) {
 	errs := make([]error, len(c.sources))
 	var all sync.WaitGroup
 	for i := range c.sources {
-		all.Go(func() { made[i], errs[i] = c.take(ctx, &c.sources[i], "") })
+		all.Go(func() { made[i], errs[i] = c.hand(ctx, c.sources[i]) })
 	}
 	all.Wait()
 	if err := errors.Join(errs...); err != nil {
 		for _, m := range made {
-			if m != nil {
+			if m == nil {
+				continue
+			}
+			if m.leave(); m.made {
 				err = errors.Join(err, m.source.Shelf.Drop(context.WithoutCancel(ctx), m.entry, true))
 			}
 		}
@@ -171,9 +270,25 @@ func (c *Control) Sets() []*Set {
 	return all
 }
 
+// hand hands out one copy of a database for a set: one that is made at need is
+// only listened for.
+func (c *Control) hand(ctx context.Context, s *source) (*Copy, error) {
+	if s.Lazy == nil {
+		return c.take(ctx, s, copies.Request{})
+	}
+	x := &Copy{control: c, source: s, entry: engine.Entry{ID: engine.NewID(engine.Copy), Facts: engine.Facts{Name: copies.MadeUp(s.Name), Database: s.Name}}}
+	if err := x.listen(); err != nil {
+		return nil, err
+	}
+	return x, nil
+}
+
 // take hands out one copy of a database, from stock where there is one.
-func (c *Control) take(ctx context.Context, s *Source, name string) (*Copy, error) {
-	plan, err := s.Plan(ctx)
+func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy, error) {
+	if err := s.open(ctx); err != nil {
+		return nil, err
+	}
+	plan, err := s.plan(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -181,15 +296,17 @@ func (c *Control) take(ctx context.Context, s *Source, name string) (*Copy, erro
 	if err != nil {
 		return nil, err
 	}
-	r := copies.Request{Plan: plan, Layer: layer, Name: name, Again: name != "", Owner: s.Owner, Progress: s.Progress, Wait: s.Wait}
+	r.Plan, r.Layer, r.Owner, r.Progress, r.Wait = plan, layer, s.Owner, s.Progress, s.Wait
+	c.mu.Lock()
+	r.Owner.Child = c.child
+	c.mu.Unlock()
 	began := time.Now()
-	if name == "" {
+	if r.Name == "" {
 		if e, ok := c.stock.pop(ctx, s, plan.Layers[layer]); ok {
 			// Handed out by its facts alone.
-			if err := s.Shelf.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Stock = false; e.Facts = *f }); err == nil {
-				e.Facts.Stock = false
+			if err := s.Shelf.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Stock, f.Owner = false, r.Owner; e.Facts = *f }); err == nil {
 				c.note("take", time.Since(began))
-				return &Copy{source: s, entry: e, Took: time.Since(began)}, nil
+				return &Copy{control: c, source: s, made: true, entry: e, Took: time.Since(began)}, nil
 			}
 		}
 	}
@@ -201,7 +318,7 @@ func (c *Control) take(ctx context.Context, s *Source, name string) (*Copy, erro
 	if times, _, _ := c.Spent("take"); times > len(c.sources) { // more than one set is wanted
 		c.stock.want(s, r)
 	}
-	return &Copy{source: s, entry: taken.Copy, Build: taken.Build, Took: taken.Took, Stale: taken.Replaced}, nil
+	return &Copy{control: c, source: s, made: true, entry: taken.Copy, Build: taken.Build, Took: taken.Took, Stale: taken.Replaced}, nil
 }
 
 // note counts what was done.
@@ -242,7 +359,7 @@ func (s *Set) pick(database string) ([]*Copy, error) {
 
 // each does something with the copies of a set that a request means, those
 // of different databases side by side.
-func (s *Set) each(database string, work func(*Copy) error) error {
+func (s *Set) each(ctx context.Context, database string, work func(*Copy) error) error {
 	chosen, err := s.pick(database)
 	if err != nil {
 		return err
@@ -253,7 +370,9 @@ func (s *Set) each(database string, work func(*Copy) error) error {
 		all.Go(func() {
 			c.mu.Lock()
 			defer c.mu.Unlock()
-			errs[i] = work(c)
+			if errs[i] = ctx.Err(); errs[i] == nil {
+				errs[i] = work(c)
+			}
 		})
 	}
 	all.Wait()
@@ -270,23 +389,75 @@ type Done struct {
 	Changes  *engine.Changes `json:"changes,omitempty"`
 }
 
-// Reset puts the copies of a set back, to their start state or to a snapshot.
-func (c *Control) Reset(ctx context.Context, s *Set, database string, way engine.Way, to string) ([]Done, error) {
-	if !slices.Contains([]engine.Way{"", engine.Truncation, engine.Rollback, engine.Snapshot}, way) {
-		return nil, fault.New(fault.Usage, "truncation, rollback or snapshot", "there is no reset by %q", way)
+// Reset asks for copies to be put back.
+type Reset struct {
+	Database string // "" for all of the set
+	Way      engine.Way
+	To       string // a snapshot; "" for the start state
+	After    string // the test that has just ended; "" where that is not said
+}
+
+// Reset puts the copies of a set back.
+func (c *Control) Reset(ctx context.Context, s *Set, r Reset) ([]Done, error) {
+	if !slices.Contains([]engine.Way{"", engine.Truncation, engine.Rollback, engine.Snapshot}, r.Way) {
+		return nil, fault.New(fault.Usage, "truncation, rollback or snapshot", "there is no reset by %q", r.Way)
 	}
-	return c.all(s, database, func(x *Copy) (Done, error) {
-		report, err := c.reset(ctx, x, way, to)
+	return c.all(ctx, s, r.Database, func(x *Copy) (Done, error) {
+		report, err := c.reset(ctx, x, r.Way, r.To)
+		if err == nil && report.Way != "" && r.To == "" {
+			c.found(Left{Database: x.source.Name, Copy: x.entry.Facts.Name, After: r.After, Report: report})
+		}
 		return Done{Reset: report}, err
 	})
 }
 
+// Left is what a reset found that a test had left behind.
+type Left struct {
+	Database string        `json:"database"`
+	Copy     string        `json:"copy"`
+	After    string        `json:"after,omitempty"` // the test, where the reset was told
+	Report   *reset.Report `json:"reset"`
+}
+
+// mostLeft bounds what is remembered of leftovers.
+const mostLeft = 1000
+
+func (c *Control) found(l Left) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.left) < mostLeft {
+		c.left = append(c.left, l)
+	}
+}
+
+// Left lists what resets have found, the first thousand.
+func (c *Control) Left() []Left {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.left)
+}
+
+// Child makes a process keep the copies too, those of now and of later: they
+// outlive this process, should it be killed.
+func (c *Control) Child(ctx context.Context, p engine.Process) {
+	c.mu.Lock()
+	c.child = p
+	c.mu.Unlock()
+	for _, s := range c.Sets() {
+		for _, x := range s.Copies() {
+			if x.Made() {
+				_ = x.source.Shelf.Server.Note(ctx, x.Entry().ID, func(f *engine.Facts) { f.Owner.Child = p })
+			}
+		}
+	}
+}
+
 // all does something with each copy and collects what was done, in the order
 // of the project file.
-func (c *Control) all(s *Set, database string, work func(*Copy) (Done, error)) ([]Done, error) {
+func (c *Control) all(ctx context.Context, s *Set, database string, work func(*Copy) (Done, error)) ([]Done, error) {
 	var mu sync.Mutex
 	done := map[*Copy]Done{}
-	err := s.each(database, func(x *Copy) error {
+	err := s.each(ctx, database, func(x *Copy) error {
 		d, err := work(x)
 		d.Database, d.Copy = x.source.Name, x.entry.Facts.Name
 		mu.Lock()
@@ -307,12 +478,18 @@ func (c *Control) all(s *Set, database string, work func(*Copy) (Done, error)) (
 }
 
 func (c *Control) reset(ctx context.Context, x *Copy, way engine.Way, to string) (*reset.Report, error) {
+	if !x.made && to == "" { // nobody has been there
+		return &reset.Report{Report: engine.Report{Tables: []engine.TableReport{}}}, nil
+	}
 	began := time.Now()
 	o := reset.Options{Way: way, Keep: x.source.Keep, Wait: x.source.Wait}
 	if way == "" {
 		o.Way = x.source.Way
 	}
 	if to != "" {
+		if err := x.make(ctx); err != nil {
+			return nil, err
+		}
 		snapshot, err := x.snapshot(ctx, to)
 		if err != nil {
 			return nil, err
@@ -337,6 +514,9 @@ func (x *Copy) open(ctx context.Context) (*reset.Opened, error) {
 	if x.opened != nil {
 		return x.opened, nil
 	}
+	if err := x.make(ctx); err != nil {
+		return nil, err
+	}
 	// As it is now: other commands may have changed its facts.
 	e, err := x.source.Shelf.Server.Find(ctx, x.entry.ID)
 	if errors.Is(err, engine.ErrNotFound) {
@@ -348,6 +528,13 @@ func (x *Copy) open(ctx context.Context) (*reset.Opened, error) {
 	x.entry = e
 	x.opened, err = reset.Open(ctx, x.source.Shelf.Server, e, x.source.Wait)
 	return x.opened, err
+}
+
+// leave ends the listening for a copy that is made at need.
+func (x *Copy) leave() {
+	if x.doors != nil {
+		x.doors.close()
+	}
 }
 
 func (x *Copy) close() {
@@ -375,7 +562,10 @@ func (c *Control) Snapshot(ctx context.Context, s *Set, database, name string, f
 	if err := copies.CheckName(name); err != nil {
 		return nil, err
 	}
-	return c.all(s, database, func(x *Copy) (Done, error) {
+	return c.all(ctx, s, database, func(x *Copy) (Done, error) {
+		if err := x.make(ctx); err != nil {
+			return Done{}, err
+		}
 		if _, err := x.snapshot(ctx, name); err == nil {
 			return Done{}, fault.New(fault.Failed, "use another name", "the copy %q has a snapshot %q already", x.entry.Facts.Name, name)
 		}
@@ -388,7 +578,10 @@ func (c *Control) Snapshot(ctx context.Context, s *Set, database, name string, f
 // Changes tells how the copies of a set differ from their start state; rows
 // bounds how many rows of each table are returned.
 func (c *Control) Changes(ctx context.Context, s *Set, database string, rows int) ([]Done, error) {
-	return c.all(s, database, func(x *Copy) (Done, error) {
+	return c.all(ctx, s, database, func(x *Copy) (Done, error) {
+		if !x.made {
+			return Done{Changes: engine.NoChanges()}, nil
+		}
 		e, err := x.source.Shelf.Server.Find(ctx, x.entry.ID)
 		if err != nil {
 			return Done{}, err
@@ -404,10 +597,13 @@ func (c *Control) Hold(ctx context.Context, s *Set, database, name string, keep 
 	if err := copies.CheckName(name); err != nil {
 		return nil, err
 	}
-	return c.all(s, database, func(x *Copy) (Done, error) {
+	return c.all(ctx, s, database, func(x *Copy) (Done, error) {
 		as := name
 		if len(s.copies) > 1 && database == "" {
 			as = name + "-" + x.source.Name
+		}
+		if err := x.make(ctx); err != nil {
+			return Done{}, err
 		}
 		x.close()
 		e, err := x.source.Shelf.Server.Find(ctx, x.entry.ID)
@@ -425,10 +621,9 @@ func (c *Control) Hold(ctx context.Context, s *Set, database, name string, keep 
 // Take hands out a copy under a name, beside the sets; the same name gives
 // the same copy, at its start state, or a new one where the sources changed.
 func (c *Control) Take(ctx context.Context, database, name string) (*Copy, error) {
-	for i := range c.sources {
-		if s := &c.sources[i]; s.Name == database || database == "" && len(c.sources) == 1 {
-			x, err := c.take(ctx, s, name)
-			return x, err
+	for _, s := range c.sources {
+		if s.Name == database || database == "" && len(c.sources) == 1 {
+			return c.take(ctx, s, copies.Request{Name: name, Again: name != ""})
 		}
 	}
 	return nil, fault.New(fault.Usage, "say which, as in  ?database=NAME", "there is no database %q", database)
@@ -437,13 +632,16 @@ func (c *Control) Take(ctx context.Context, database, name string) (*Copy, error
 // Drop drops a copy that Take handed out, by its name.
 func (c *Control) Drop(ctx context.Context, name string) error {
 	for _, s := range c.sources {
+		if !s.there() {
+			continue
+		}
 		all, err := s.Shelf.Copies(ctx)
 		if err != nil {
 			return err
 		}
 		for _, e := range all {
 			if e.Facts.Name == name {
-				if e.Facts.Owner != s.Owner {
+				if e.Facts.Owner.Lock != s.Owner.Lock {
 					return fault.New(fault.Refused, "hemzo drop "+name, "the copy %q is not this run's", name)
 				}
 				return s.Shelf.Drop(ctx, e, true)
@@ -453,34 +651,40 @@ func (c *Control) Drop(ctx context.Context, name string) error {
 	return fault.New(fault.Usage, "", "there is no copy %q", name)
 }
 
-// Close ends the work: the copies are finished one by one, what was taken by
-// name and what was made ahead is dropped.
-func (c *Control) Close(ctx context.Context, finish func(*Copy) error) error {
+// Close ends the work: the copies of the sets are dropped but for those that
+// keep wants, and so is what was taken by name or made ahead. drop is how;
+// keep may be nil.
+func (c *Control) Close(ctx context.Context, drop func(copies.Shelf, engine.Entry) error, keep func(*Copy) bool) error {
 	c.mu.Lock()
 	c.done = true
 	c.mu.Unlock()
-	err := c.stock.close(ctx)
+	err := c.stock.close(drop)
 	ours := map[string]bool{}
 	for _, s := range c.Sets() {
 		for _, x := range s.Copies() {
+			x.leave()
 			x.mu.Lock()
 			x.close()
 			ours[x.entry.ID] = true
+			made := x.made
 			x.mu.Unlock()
-			if failed := finish(x); failed != nil {
+			if !made || keep != nil && keep(x) {
+				continue
+			}
+			if failed := drop(x.source.Shelf, x.entry); failed != nil {
 				err = errors.Join(err, fmt.Errorf("finishing with the copy %s: %w", x.entry.Facts.Name, failed))
 			}
 		}
 	}
 	for _, s := range c.sources {
-		if s.Owner.Lock == "" {
+		if !s.there() || s.Owner.Lock == "" {
 			continue
 		}
 		all, failed := s.Shelf.Copies(ctx)
 		err = errors.Join(err, failed)
 		for _, e := range all {
 			if e.Facts.Owner.Lock == s.Owner.Lock && !ours[e.ID] {
-				err = errors.Join(err, s.Shelf.Drop(ctx, e, true))
+				err = errors.Join(err, drop(s.Shelf, e))
 			}
 		}
 	}

@@ -31,6 +31,7 @@ type suite struct {
 	root   string
 	server engine.Server
 	at     string
+	socket string
 }
 
 func begin(t *testing.T) *suite {
@@ -44,7 +45,10 @@ func begin(t *testing.T) *suite {
 	lock, _, err := server.Own(t.Context())
 	require.NoError(t, err)
 	s.Control = New([]Source{{
-		Name: "apiary", Shelf: copies.Shelf{Server: server, Scope: engine.Scope{Project: s.root}}, Owner: engine.Owner{Lock: lock}, Stock: 2, Wait: time.Second,
+		Name: "apiary", Stock: 2, Wait: time.Second,
+		Open: func(context.Context) (copies.Shelf, engine.Owner, error) {
+			return copies.Shelf{Server: server, Scope: engine.Scope{Project: s.root}}, engine.Owner{Lock: lock}, nil
+		},
 		Plan: func(ctx context.Context) (*template.Plan, error) {
 			p, err := project.Read(filepath.Join(s.root, "hemzo.yaml"), "", os.LookupEnv)
 			if err != nil {
@@ -54,14 +58,16 @@ func begin(t *testing.T) *suite {
 		},
 		Layer: func(p *template.Plan) (int, error) { return p.Head(), nil },
 	}})
-	e, err := Listen(s.Control, "127.0.0.1:0", "", func(all []*Copy, form string) (string, error) {
+	socket, err := Socket(filepath.Join(t.TempDir(), "s"))
+	require.NoError(t, err)
+	e, err := Listen(s.Control, "127.0.0.1:0", socket, "", func(all []*Copy, form string) (string, error) {
 		return form + " " + all[0].Entry().Facts.Name, nil
 	})
 	require.NoError(t, err)
-	s.at = e.URL
+	s.at, s.socket = e.URL, socket
 	t.Cleanup(func() {
 		assert.NoError(t, e.Close())
-		assert.NoError(t, s.Close(context.Background(), func(x *Copy) error { return x.Shelf().Drop(context.Background(), x.Entry(), true) }))
+		assert.NoError(t, s.Close(context.Background(), func(s copies.Shelf, e engine.Entry) error { return s.Drop(context.Background(), e, true) }, nil))
 		left, err := server.List(context.Background())
 		assert.NoError(t, err)
 		for _, e := range left {
@@ -225,7 +231,7 @@ func TestOnlyWhoMay(t *testing.T) {
 	fmt.Fprintf(slow, "POST %s/reset HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1000000\r\n\r\n", secret)
 	code, _ := s.ask("POST", "/reset")
 	assert.Equal(t, 200, code)
-	_, err = Listen(s.Control, "0.0.0.0:0", "", nil)
+	_, err = Listen(s.Control, "0.0.0.0:0", "", "", nil)
 	assert.ErrorContains(t, err, "listens on loopback alone")
 }
 
@@ -263,7 +269,7 @@ func TestStock(t *testing.T) {
 	ready := func() int {
 		s.stock.mu.Lock()
 		defer s.stock.mu.Unlock()
-		return len(s.stock.ready[&s.sources[0]])
+		return len(s.stock.ready[s.sources[0]])
 	}
 	require.Eventually(t, func() bool { return ready() == 2 }, 20*time.Second, time.Millisecond)
 	seen := map[string]bool{}

@@ -34,8 +34,10 @@ type Endpoint struct {
 type Forms func(all []*Copy, form string) (string, error)
 
 // Listen serves a Control at an address of this machine, ":0" for a free
-// port. secret is the unguessable part of the URL, "" for a new one.
-func Listen(c *Control, address, secret string, forms Forms) (*Endpoint, error) {
+// port, and where socket is not "" on that path too, which is to lie in a
+// folder of the user's alone. secret is the unguessable part of the URL, ""
+// for a new one.
+func Listen(c *Control, address, socket, secret string, forms Forms) (*Endpoint, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "as in  listen: 127.0.0.1:7070", "%q is no address", address)
@@ -59,6 +61,13 @@ func Listen(c *Control, address, secret string, forms Forms) (*Endpoint, error) 
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10,
 	}
 	go func() { _ = e.server.Serve(l) }()
+	if socket != "" {
+		private, err := listenAt(socket)
+		if err != nil {
+			return nil, errors.Join(err, e.Close())
+		}
+		go func() { _ = e.server.Serve(private) }()
+	}
 	return e, nil
 }
 
@@ -108,7 +117,7 @@ var routes = []route{
 	{"GET", "/", status},
 	{"POST", "/reset", func(c *Control, s *Set, r *http.Request) (any, error) {
 		q := r.URL.Query()
-		return c.Reset(r.Context(), s, q.Get("database"), engine.Way(q.Get("by")), q.Get("to"))
+		return c.Reset(r.Context(), s, Reset{Database: q.Get("database"), Way: engine.Way(q.Get("by")), To: q.Get("to"), After: q.Get("after")})
 	}},
 	{"POST", "/snapshot", func(c *Control, s *Set, r *http.Request) (any, error) {
 		q := r.URL.Query()
@@ -162,8 +171,7 @@ type handed struct {
 }
 
 func describe(x *Copy) handed {
-	e := x.Entry()
-	return handed{Database: x.source.Name, Copy: e.Facts.Name, Connection: x.source.Shelf.Server.Connection(e.ID, e.Facts), Replaced: x.Stale}
+	return handed{Database: x.source.Name, Copy: x.Entry().Facts.Name, Connection: x.Connection(), Replaced: x.Stale}
 }
 
 func status(_ *Control, s *Set, _ *http.Request) (any, error) {

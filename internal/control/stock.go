@@ -17,8 +17,8 @@ import (
 // stock makes copies ahead of demand, in the background, and hands them out.
 type stock struct {
 	mu    sync.Mutex
-	ready map[*Source][]engine.Entry
-	order map[*Source]copies.Request // how to make more
+	ready map[*source][]engine.Entry
+	order map[*source]copies.Request // how to make more
 	used  time.Time                  // when a copy was last asked for
 	wake  chan struct{}
 	stop  context.CancelFunc
@@ -27,18 +27,18 @@ type stock struct {
 
 func newStock() *stock {
 	ctx, stop := context.WithCancel(context.Background())
-	s := &stock{ready: map[*Source][]engine.Entry{}, order: map[*Source]copies.Request{}, wake: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
+	s := &stock{ready: map[*source][]engine.Entry{}, order: map[*source]copies.Request{}, wake: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
 	go s.fill(ctx)
 	return s
 }
 
 // want has copies made ahead like the one that was just taken.
-func (s *stock) want(source *Source, r copies.Request) {
+func (s *stock) want(source *source, r copies.Request) {
 	if source.Stock == 0 {
 		return
 	}
 	s.mu.Lock()
-	r.Progress, r.Stock = nil, true
+	r.Progress, r.Stock, r.ID, r.Name = nil, true, "", ""
 	s.order[source] = r
 	s.used = time.Now()
 	s.mu.Unlock()
@@ -54,7 +54,7 @@ func (s *stock) poke() {
 
 // pop hands out a copy that was made ahead, of the layer wanted: those of
 // older sources are dropped.
-func (s *stock) pop(ctx context.Context, source *Source, fingerprint string) (e engine.Entry, ok bool) {
+func (s *stock) pop(ctx context.Context, source *source, fingerprint string) (e engine.Entry, ok bool) {
 	s.mu.Lock()
 	s.used = time.Now()
 	var stale []engine.Entry
@@ -94,7 +94,7 @@ func (s *stock) fill(ctx context.Context) {
 // one makes one copy; false where there is enough.
 func (s *stock) one(ctx context.Context) bool {
 	s.mu.Lock()
-	var source *Source
+	var source *source
 	for x := range s.order {
 		if len(s.ready[x]) < x.Stock {
 			source = x
@@ -144,7 +144,7 @@ func busyMachine() bool {
 }
 
 // close ends the making and drops what was made.
-func (s *stock) close(ctx context.Context) error {
+func (s *stock) close(drop func(copies.Shelf, engine.Entry) error) error {
 	s.stop()
 	<-s.ended
 	s.mu.Lock()
@@ -152,7 +152,7 @@ func (s *stock) close(ctx context.Context) error {
 	var err error
 	for source, all := range s.ready {
 		for _, e := range all {
-			err = errors.Join(err, source.Shelf.Drop(ctx, e, true))
+			err = errors.Join(err, drop(source.Shelf, e))
 		}
 	}
 	s.ready = nil

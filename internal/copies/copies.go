@@ -35,6 +35,7 @@ type Request struct {
 	Plan     *template.Plan
 	Layer    int
 	Name     string // "" for a name made up
+	ID       string // on the server; "" for a new one
 	Again    bool   // the copy of that name, back at its start state, if there is one
 	Owner    engine.Owner
 	Stock    bool // made ahead of demand
@@ -136,10 +137,12 @@ func (s Shelf) again(ctx context.Context, r Request, there engine.Entry, taken *
 }
 
 func (s Shelf) copy(ctx context.Context, r Request, from engine.Entry) (engine.Entry, error) {
-	id := engine.NewID(engine.Copy)
-	name := r.Name
+	id, name := r.ID, r.Name
+	if id == "" {
+		id = engine.NewID(engine.Copy)
+	}
 	if name == "" {
-		name = madeUp(r.Plan.Database.Name)
+		name = MadeUp(r.Plan.Database.Name)
 	}
 	facts := engine.Facts{
 		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope, Role: r.Plan.Database.Role, Stock: r.Stock,
@@ -163,8 +166,8 @@ func (s Shelf) copy(ctx context.Context, r Request, from engine.Entry) (engine.E
 	return s.Server.Find(ctx, id)
 }
 
-// madeUp is a short name that no other copy is likely to have.
-func madeUp(database string) string {
+// MadeUp is a short name for a copy of a database that no other is likely to have.
+func MadeUp(database string) string {
 	const letters = "bcdfghjkmnpqrstvwxz23456789"
 	b := make([]byte, 5)
 	for i := range b {

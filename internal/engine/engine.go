@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net"
 	"time"
 
 	"hemzo/internal/sqltext"
@@ -89,6 +90,20 @@ type Home struct {
 	Kept   string    // for what makes the next start faster; it stays
 	Log    io.Writer // for what the server prints
 	State  string    // of this machine and user
+	// Password is the server's, the same at each start: nobody else knows it.
+	Password string
+}
+
+// Foreteller is an engine that can tell how a copy will be reached before its
+// server runs: its connections are passed on from other addresses.
+type Foreteller interface {
+	Engine
+	// PortsOf lists the ports that a copy is reached at, the main one first.
+	PortsOf(Spec) []int
+	// Foretell tells the connection of a copy to be, where at has an address of
+	// this machine, "host:port", for each of its ports, and password is that of
+	// the server to be.
+	Foretell(spec Spec, at map[int]string, password, id string, facts Facts) Connection
 }
 
 // Alone is an engine each of whose copies is a container of its own.
@@ -203,6 +218,14 @@ type Connection struct {
 	Ports map[int]string `json:"ports,omitempty"`
 	// Env holds the variables that the engine's own programs read.
 	Env []Setting `json:"env,omitempty"`
+}
+
+// Address is where one port of a copy is reached: "127.0.0.1:5432".
+func (c Connection) Address(port int) string {
+	if published, ok := c.Ports[port]; ok {
+		return net.JoinHostPort(c.Host, published)
+	}
+	return net.JoinHostPort(c.Host, c.Port)
 }
 
 // Server holds templates, copies and snapshots. Its methods may be called
@@ -363,6 +386,11 @@ type Changes struct {
 	Tables    []TableChange    `json:"tables"`
 	Sequences []SequenceChange `json:"sequences"`
 	Schema    []SchemaChange   `json:"schema"`
+}
+
+// NoChanges is what nobody has changed.
+func NoChanges() *Changes {
+	return &Changes{Tables: []TableChange{}, Sequences: []SequenceChange{}, Schema: []SchemaChange{}}
 }
 
 // TableChange counts, and where asked for holds, the rows that differ.

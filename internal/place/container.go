@@ -132,6 +132,16 @@ func Secret(state, name string) (string, error) {
 	return base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(h.Sum(nil))[:26], nil
 }
 
+// Password is the password of this user's private servers: it is known before
+// they run.
+func Password() (string, error) {
+	state, err := StateFolder()
+	if err != nil {
+		return "", err
+	}
+	return Secret(state, "servers")
+}
+
 // Start starts the server in a container and returns when it has answered a
 // query at the address that is handed out.
 func (c inContainer) Start(ctx context.Context, home engine.Home, spec engine.Spec) (*engine.Started, error) {
@@ -161,13 +171,9 @@ func (c inContainer) Start(ctx context.Context, home engine.Home, spec engine.Sp
 
 func (c inContainer) start(ctx context.Context, docker *container.Engine, name string, home engine.Home, spec engine.Spec) (_ *engine.Started, seeded bool, err error) {
 	image := c.Image(spec)
-	word, err := Secret(home.State, name)
-	if err != nil {
-		return nil, false, err
-	}
 	const passwordFile = "/hemzo/password"
 	r := container.Request{
-		Name: name, Scope: ContainerScope(home.State), Image: imageOf(image, spec), Args: image.Args, Files: map[string][]byte{passwordFile: []byte(word)},
+		Name: name, Scope: ContainerScope(home.State), Image: imageOf(image, spec), Args: image.Args, Files: map[string][]byte{passwordFile: []byte(home.Password)},
 		Data: image.Data, Folder: image.Folder, Size: spec.Room, Stop: image.Stop, Ports: []int{image.Port},
 		Memory: spec.Memory, CPUs: spec.CPUs, Tied: true, Public: true, Log: home.Log,
 	}
@@ -185,7 +191,7 @@ func (c inContainer) start(ctx context.Context, docker *container.Engine, name s
 			_ = docker.Forget(context.WithoutCancel(ctx), name)
 		}
 	}()
-	address, err := c.ready(ctx, run, image.Port, word)
+	address, err := c.ready(ctx, run, image.Port, home.Password)
 	if err == nil && run.Seeded {
 		// A guard that was killed could not tidy up.
 		err = c.Tidy(ctx, address)

@@ -174,7 +174,31 @@ func running(ctx context.Context, e engine.Starter, path string, p engine.Patien
 		return nil, errors.New("its guard is gone")
 	}
 	p.Log = r.Log
-	return e.Connect(ctx, r.Address, p)
+	s, err := e.Connect(ctx, r.Address, p)
+	if err != nil {
+		return nil, err
+	}
+	return guarded{Server: s, guard: r.Guard}, nil
+}
+
+// guarded is a server with a guard.
+type guarded struct {
+	engine.Server
+	guard engine.Process
+}
+
+// Guarded reports whether a guard keeps a server: it drops what loses its
+// owner there.
+func Guarded(s engine.Server) bool {
+	g, ok := s.(guarded)
+	return ok && Alive(g.guard)
+}
+
+// LookNow has the guard of a server look at once for what has lost its owner.
+func LookNow(s engine.Server) {
+	if g, ok := s.(guarded); ok && Alive(g.guard) {
+		_ = syscall.Kill(g.guard.PID, syscall.SIGUSR1)
+	}
 }
 
 // patience is how long a server that lives may refuse connections, because
@@ -324,6 +348,8 @@ func Guard(path string, engines []engine.Engine) error {
 	// The kernel tells a child of the death of the thread that started it:
 	// this one lives as long as the guard.
 	runtime.LockOSThread()
+	asked := make(chan os.Signal, 1) // to look, see LookNow
+	signal.Notify(asked, syscall.SIGUSR1)
 	r, err := readRecord(path)
 	if err != nil {
 		return fmt.Errorf("reading the guard's record: %w", err)
@@ -357,7 +383,7 @@ func Guard(path string, engines []engine.Engine) error {
 		r.Failed.Reason = nil
 		return r.write(path) // who waits for the server shows it
 	}
-	return r.keep(path, e, started)
+	return r.keep(path, e, started, asked)
 }
 
 func (r *record) begin(ctx context.Context, path string, e engine.Starter) (*engine.Started, error) {
@@ -372,7 +398,12 @@ func (r *record) begin(ctx context.Context, path string, e engine.Starter) (*eng
 			return nil, fmt.Errorf("making the data folder: %w", err)
 		}
 	}
-	started, err := e.Start(ctx, engine.Home{Folder: r.Folder, Kept: r.Kept, Log: io.Writer(os.Stderr), State: filepath.Dir(filepath.Dir(path))}, r.Spec)
+	home := engine.Home{Folder: r.Folder, Kept: r.Kept, Log: io.Writer(os.Stderr), State: filepath.Dir(filepath.Dir(path))}
+	var err error
+	if home.Password, err = Secret(home.State, "servers"); err != nil {
+		return nil, err
+	}
+	started, err := e.Start(ctx, home, r.Spec)
 	if err != nil {
 		return nil, err
 	}
@@ -385,7 +416,7 @@ func (r *record) begin(ctx context.Context, path string, e engine.Starter) (*eng
 
 // keep stays with a server until it ends, a signal says so, or nobody needs
 // it any more.
-func (r *record) keep(path string, e engine.Starter, started *engine.Started) error {
+func (r *record) keep(path string, e engine.Starter, started *engine.Started, asked <-chan os.Signal) error {
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	ended := make(chan error, 1)
@@ -407,6 +438,8 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started) er
 			done = true
 		case <-signals:
 			err, done = end(started, ended), true
+		case <-asked:
+			busy(e, r.Address)
 		case <-look.C:
 			rotate(r.Log)
 			if busy(e, r.Address) {
@@ -461,6 +494,7 @@ func busy(e engine.Starter, address json.RawMessage) bool {
 		return true
 	}
 	defer s.Close()
+	_ = s.Clear(ctx)
 	all, err := s.List(ctx)
 	if err != nil {
 		return true
@@ -539,6 +573,17 @@ func owned(ctx context.Context, engines []engine.Engine, path string) string {
 	return ""
 }
 
+// stillBusy is busy, asked again: it may have been the guard that was there.
+func stillBusy(e engine.Starter, address json.RawMessage) bool {
+	for range 3 {
+		if !busy(e, address) {
+			return false
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return true
+}
+
 // StopIdle ends the private servers of this user that have neither copies nor
 // clients, and returns when what is kept of them is whole.
 func StopIdle(ctx context.Context, engines []engine.Engine) error {
@@ -553,7 +598,7 @@ func StopIdle(ctx context.Context, engines []engine.Engine) error {
 			continue
 		}
 		starter := r.starter(engines)
-		if starter == nil || busy(starter, r.Address) {
+		if starter == nil || stillBusy(starter, r.Address) {
 			continue
 		}
 		if err := clearAway(ctx, path); err != nil && !errors.Is(err, os.ErrNotExist) {

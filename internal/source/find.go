@@ -23,6 +23,10 @@ type entry struct {
 // only and skip leave out are not in it; nor is any file that is no SQL (and,
 // for data, no CSV). In a folder of migrations a numbered folder is one entry.
 func (r *reader) folder(folder string, item Item, migrations bool) ([]entry, error) {
+	_, err := r.look(folder)
+	if err != nil {
+		return nil, reading(folder, err)
+	}
 	listed, err := os.ReadDir(r.path(folder))
 	if err != nil {
 		return nil, reading(folder, err)
@@ -87,6 +91,10 @@ func isText(name string, sqlAlone bool) bool {
 
 // read returns a file's text, without a byte order mark.
 func (r *reader) read(file string) (string, error) {
+	_, err := r.look(file)
+	if err != nil {
+		return "", reading(file, err)
+	}
 	b, err := os.ReadFile(r.path(file))
 	if err != nil {
 		return "", reading(file, err)

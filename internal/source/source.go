@@ -7,7 +7,6 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -78,12 +77,14 @@ type Run struct {
 type Plan struct {
 	Steps []Step
 	Notes []string // what a user should know and need not mend
+	seen  []sight
+	fixed bool // a later reading finds the same where all that was seen is as it was
 }
 
 // Read finds, orders and hashes the steps of a database. Paths in items are
 // relative to root; errors name files the same way.
 func Read(ctx context.Context, root string, items []Item, d sqltext.Dialect) (*Plan, error) {
-	r := reader{root: root, dialect: d}
+	r := reader{root: root, dialect: d, fixed: true}
 	for _, item := range items {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -95,7 +96,7 @@ func Read(ctx context.Context, root string, items []Item, d sqltext.Dialect) (*P
 			r.steps[n-1].Last = true
 		}
 	}
-	return &Plan{Steps: r.steps, Notes: r.notes}, nil
+	return &Plan{Steps: r.steps, Notes: r.notes, seen: r.seen, fixed: r.fixed}, nil
 }
 
 type reader struct {
@@ -103,6 +104,8 @@ type reader struct {
 	dialect sqltext.Dialect
 	steps   []Step
 	notes   []string
+	seen    []sight
+	fixed   bool
 }
 
 func (r *reader) item(item Item) error {
@@ -168,7 +171,7 @@ func (r *reader) migrations(item Item) error {
 func (r *reader) data(item Item) error {
 	var all []entry
 	for _, path := range item.Data {
-		info, err := os.Stat(r.path(path))
+		info, err := r.look(path)
 		if err != nil {
 			return reading(path, err)
 		}
@@ -206,6 +209,7 @@ func (r *reader) data(item Item) error {
 }
 
 func (r *reader) command(item Item) error {
+	r.fixed = false
 	inputs, err := r.inputs(item.Inputs)
 	if err != nil {
 		return err

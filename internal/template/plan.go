@@ -27,7 +27,11 @@ type Plan struct {
 	Steps    []source.Step
 	Layers   []string // fingerprints; layer i is the state after step i
 	Notes    []string
+	read     *source.Plan
 }
+
+// Fresh reports whether reading the sources again would find the same.
+func (p *Plan) Fresh() bool { return p.read.Fresh() }
 
 // Spec is what a database of the project file asks of its engine.
 func Spec(d *project.Database) engine.Spec {
@@ -73,7 +77,7 @@ func Read(ctx context.Context, p *project.Project, d *project.Database, e engine
 	base = append(base, d.Grants...)
 	return &Plan{
 		Project: p, Database: d, Engine: e, Scope: scope,
-		Steps: read.Steps, Layers: source.Chain(base, read.Steps), Notes: read.Notes,
+		Steps: read.Steps, Layers: source.Chain(base, read.Steps), Notes: read.Notes, read: read,
 	}, nil
 }
 

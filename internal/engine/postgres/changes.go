@@ -15,7 +15,7 @@ import (
 // Changes compares the database with its start state: the tables that the
 // witness saw touched, or all where it cannot tell; counters; the schema.
 func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Changes, error) {
-	changes := &engine.Changes{Tables: []engine.TableChange{}, Sequences: []engine.SequenceChange{}, Schema: []engine.SchemaChange{}}
+	changes := engine.NoChanges()
 	tables, err := d.touchedTables(ctx, engine.Reset{Start: c.Start, Baseline: c.Baseline, Last: c.Last})
 	if err != nil || tables != nil && len(tables) == 0 {
 		return changes, err

@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -128,7 +127,7 @@ func memoryLimit() (least int64) {
 }
 
 // Start starts a private server: loopback and a private socket alone, a free
-// port, a random password.
+// port, the user's own password.
 func (e Engine) Start(ctx context.Context, home engine.Home, spec engine.Spec) (*engine.Started, error) {
 	b, err := find(spec.Version)
 	if err != nil {
@@ -556,7 +555,7 @@ func (c *cluster) secure(ctx context.Context, a address) (string, error) {
 		return "", err
 	}
 	defer conn.Close(ctx)
-	password := rand.Text()
+	password := c.home.Password
 	verifier, err := scram(password)
 	if err != nil {
 		return "", err

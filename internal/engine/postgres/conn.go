@@ -189,6 +189,20 @@ func (s *server) do(ctx context.Context, sql string, args ...any) error {
 	})
 }
 
+// aside runs a statement that takes long on a connection of its own, so that
+// others need not wait for it.
+func (s *server) aside(ctx context.Context, sql string) (err error) {
+	s.back.Lock()
+	defer s.back.Unlock()
+	if s.slow == nil || s.slow.IsClosed() {
+		if s.slow, err = s.dial(ctx, s.config.Database, ""); err != nil {
+			return err
+		}
+	}
+	_, err = s.slow.Exec(ctx, sql)
+	return err
+}
+
 // number returns the first column of a query's only row.
 func (s *server) number(ctx context.Context, sql string, args ...any) (n int64, err error) {
 	err = s.ask(ctx, func(conn *pgx.Conn) error { return conn.QueryRow(ctx, sql, args...).Scan(&n) })

@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 
 	"hemzo/internal/engine"
@@ -26,11 +28,28 @@ func (Engine) Image(spec engine.Spec) engine.Image {
 		args = append(args, "-c", s.Name+"="+s.Value)
 	}
 	return engine.Image{
-		Name: "postgres:" + version, Port: 5432, Args: args,
+		Name: "postgres:" + version, Port: serverPort, Args: args,
 		Env:      []engine.Setting{{Name: "POSTGRES_USER", Value: admin}, {Name: "POSTGRES_DB", Value: "postgres"}, {Name: "POSTGRES_INITDB_ARGS", Value: "--no-sync --wal-segsize=1"}},
 		Password: "POSTGRES_PASSWORD_FILE", Data: "PGDATA", Folder: "/var/lib/postgresql/data", Stop: "INT",
 	}
 }
+
+// PortsOf is the one port of the server.
+func (Engine) PortsOf(engine.Spec) []int { return []int{serverPort} }
+
+// Foretell tells how a copy on a private server will be reached.
+func (Engine) Foretell(_ engine.Spec, at map[int]string, password, id string, facts engine.Facts) engine.Connection {
+	host, port, _ := net.SplitHostPort(at[serverPort])
+	number, _ := strconv.Atoi(port)
+	config, err := address{Host: host, Port: number, User: admin, Password: password}.config()
+	if err != nil { // of a constant
+		return engine.Connection{}
+	}
+	return (&server{config: config, host: host, roles: true, super: true, private: true}).Connection(id, facts)
+}
+
+// serverPort is where a server listens inside its container.
+const serverPort = 5432
 
 // Enter asks the server of a container who it is. Its first, temporary server
 // listens on no port, so what answers is the final one.

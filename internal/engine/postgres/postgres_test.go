@@ -201,7 +201,7 @@ func TestLiterals(t *testing.T) {
 
 // TestKeptFolders: a kept folder is taken only whole and of this version.
 func TestKeptFolders(t *testing.T) {
-	home := engine.Home{Folder: t.TempDir(), Kept: filepath.Join(t.TempDir(), "kept")}
+	home := engine.Home{Password: "secret", Folder: t.TempDir(), Kept: filepath.Join(t.TempDir(), "kept")}
 	c := &cluster{installation: installation{major: "15", stamp: "1"}, home: home, identity: "postgres-15-x", data: filepath.Join(home.Folder, "data")}
 	require.NoError(t, os.MkdirAll(filepath.Join(c.data, "base"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(c.data, "base", "1"), []byte("rows"), 0o600))

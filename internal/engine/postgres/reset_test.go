@@ -62,7 +62,7 @@ func begin(t *testing.T) (s *server, copied, fresh engine.Entry) {
 	require.NoError(t, os.Mkdir(folder, 0o700))
 	log, err := os.Create(filepath.Join(dir, "log"))
 	require.NoError(t, err)
-	started, err := Engine{}.Start(t.Context(), engine.Home{Folder: folder, Log: log}, engine.Spec{})
+	started, err := Engine{}.Start(t.Context(), engine.Home{Password: "secret", Folder: folder, Log: log}, engine.Spec{})
 	require.NoError(t, err)
 	opened, err := Engine{}.Connect(t.Context(), started.Address, engine.Patience{})
 	require.NoError(t, err)

@@ -35,6 +35,9 @@ type server struct {
 	twins    sync.Mutex
 	twinOf   map[string]string // copies of start states to read rows from, by start state
 
+	back sync.Mutex // for another connection, of what takes long in the background
+	slow *pgx.Conn
+
 	mu   sync.Mutex // for what follows
 	conn *pgx.Conn
 	held map[string]bool // locks of this process, by name; false for one that a break has cost, and that is to be taken again
@@ -332,7 +335,11 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	}
 	err = s.make(ctx, to, facts, func(work string) error {
 		err := s.busy(ctx, func() error {
-			return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.owner(facts)), strategy))
+			create := fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.owner(facts)), strategy)
+			if facts.Stock { // nobody waits for it
+				return s.aside(ctx, create)
+			}
+			return s.do(ctx, create)
 		})
 		if err != nil {
 			return err
@@ -580,8 +587,14 @@ func (s *server) Watch(ctx context.Context, id string) (func(time.Duration) (boo
 		return nil, fmt.Errorf("watching %s: %w", id, err)
 	}
 	return func(wait time.Duration) (bool, error) {
-		// A session is counted a moment after it has ended.
+		// A session is counted when it has ended, before the list of those that
+		// are there loses it.
+		const there = "SELECT count(*) FROM pg_stat_activity WHERE datname = $1"
 		for end := time.Now().Add(wait); ; {
+			now, err := s.number(ctx, there, id)
+			if err != nil || now > 0 {
+				return err == nil, err
+			}
 			after, err := s.number(ctx, sessions, id)
 			if err != nil {
 				return false, fmt.Errorf("watching %s: %w", id, err)
@@ -592,7 +605,7 @@ func (s *server) Watch(ctx context.Context, id string) (func(time.Duration) (boo
 			if time.Now().After(end) {
 				return false, nil
 			}
-			time.Sleep(10 * time.Millisecond)
+			time.Sleep(2 * time.Millisecond)
 			_ = s.do(ctx, "SELECT pg_stat_clear_snapshot()")
 		}
 	}, nil
@@ -609,7 +622,14 @@ func (s *server) Open(ctx context.Context, id string, session engine.Session) (e
 func (s *server) Close() error {
 	ctx, end := context.WithTimeout(context.Background(), 5*time.Second)
 	defer end()
-	s.dropTwins(ctx)
+	if !s.private { // there the guard clears them away
+		s.dropTwins(ctx)
+	}
+	s.back.Lock()
+	if s.slow != nil {
+		_ = s.slow.Close(ctx)
+	}
+	s.back.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.stop != nil {

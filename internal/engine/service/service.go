@@ -111,6 +111,15 @@ func (s *server) About() engine.About {
 	return engine.About{Engine: "service", Version: s.docker.Version, Where: "container", Address: s.docker.Endpoint}
 }
 
+// PortsOf lists the ports that the service listens on.
+func (Engine) PortsOf(spec engine.Spec) []int { return spec.Service.Ports }
+
+// Foretell tells how a service will be reached.
+func (Engine) Foretell(spec engine.Spec, at map[int]string, _, id string, facts engine.Facts) engine.Connection {
+	facts.Carry, _ = json.Marshal(at)
+	return (&server{spec: spec}).Connection(id, facts)
+}
+
 func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 	var at map[int]string
 	_ = json.Unmarshal(facts.Carry, &at)

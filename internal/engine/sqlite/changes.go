@@ -13,7 +13,7 @@ import (
 
 // Changes compares the file with its start state, in one read transaction.
 func (d *database) Changes(ctx context.Context, r engine.Compare) (*engine.Changes, error) {
-	changes := &engine.Changes{Tables: []engine.TableChange{}, Sequences: []engine.SequenceChange{}, Schema: []engine.SchemaChange{}}
+	changes := engine.NoChanges()
 	same, err := untouched(d.path, r.Baseline)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, fault.New(fault.Failed, "hemzo reset makes it anew", "the file %s is gone", d.path)

@@ -1,0 +1,125 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+
+	"hemzo/internal/copies"
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+// Lazy says how a copy is handed out that is made when somebody first comes
+// to it.
+type Lazy struct {
+	Ports []int // that it is reached at, the main one first
+	// Foretell tells its connection, with an address for each port.
+	Foretell func(at map[int]string, id string) engine.Connection
+	// Made is told of each copy when it is there.
+	Made func(s copies.Shelf, t *copies.Taken)
+	// Failed takes why a copy could not be made for somebody who came.
+	Failed func(error)
+}
+
+// doors listens in the place of a copy and passes connections on: what is
+// said on them it does not look at.
+type doors struct {
+	listeners []net.Listener
+	ctx       context.Context // ends with the doors
+	stop      context.CancelFunc
+	open      sync.WaitGroup
+}
+
+// listen listens for a copy on free ports of this machine.
+func (x *Copy) listen() error {
+	d := &doors{}
+	d.ctx, d.stop = context.WithCancel(context.Background())
+	at := map[int]string{}
+	for _, port := range x.source.Lazy.Ports {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			d.close()
+			return fault.New(fault.Lacking, "", "there is no free port: %v", err)
+		}
+		d.listeners = append(d.listeners, l)
+		at[port] = l.Addr().String()
+		d.open.Go(func() { d.accept(l, x, port) })
+	}
+	x.doors = d
+	x.foretold = x.source.Lazy.Foretell(at, x.entry.ID)
+	return nil
+}
+
+func (d *doors) accept(l net.Listener, x *Copy, port int) {
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			return
+		}
+		d.open.Go(func() {
+			defer conn.Close()
+			x.came.Store(true)
+			if err := d.pass(conn, x, port); err != nil && d.ctx.Err() == nil {
+				x.source.Lazy.Failed(fmt.Errorf("%s: %w", x.source.Name, err))
+			}
+		})
+	}
+}
+
+// pass passes a connection on to the copy, which is made where it is not
+// there yet. It returns when both sides have ended theirs, or the doors close.
+func (d *doors) pass(conn net.Conn, x *Copy, port int) error {
+	at, err := x.address(d.ctx, port)
+	if err != nil {
+		return err
+	}
+	server, err := net.Dial("tcp", at)
+	if err != nil {
+		return err
+	}
+	defer server.Close()
+	over := context.AfterFunc(d.ctx, func() { conn.Close(); server.Close() })
+	defer over()
+	var both sync.WaitGroup
+	for _, way := range [][2]net.Conn{{server, conn}, {conn, server}} {
+		both.Go(func() {
+			// How it broke is for the two sides to say.
+			_, _ = io.Copy(way[0], way[1])
+			if half, ok := way[0].(*net.TCPConn); ok {
+				_ = half.CloseWrite()
+			}
+		})
+	}
+	both.Wait()
+	return nil
+}
+
+func (d *doors) close() {
+	d.stop()
+	for _, l := range d.listeners {
+		l.Close()
+	}
+	d.open.Wait()
+}
+
+// address is where a port of the copy is reached, once it is made.
+func (x *Copy) address(ctx context.Context, port int) (string, error) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if err := x.make(ctx); err != nil {
+		return "", err
+	}
+	c := x.source.Shelf.Server.Connection(x.entry.ID, x.entry.Facts)
+	if c.Password != x.foretold.Password {
+		return "", errors.New("its server was started with another password: end it with  hemzo stop")
+	}
+	return c.Address(port), nil
+}
+
+// Came reports whether somebody came to a copy that is made at need; asked is
+// false for any other.
+func (x *Copy) Came() (came, asked bool) { return x.came.Load(), x.doors != nil }
