@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -12,41 +13,61 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"hemzo/internal/copies"
+	"hemzo/internal/engine"
+	"hemzo/internal/engine/all"
+	"hemzo/internal/template"
 )
 
 // control measures what a suite asks between its tests, on a template of 170
 // tables and about 50 MB, raw SQL on a kept connection beside it.
 func (b bench) control() error {
 	root := filepath.Join(b.dir, "control")
-	if _, err := b.schema(root, 100); err != nil {
+	p, err := b.schema(root, 100)
+	if err != nil {
 		return err
 	}
 	defer b.command(b.program, "stop", "--force")()
 	if _, err := b.command(b.program, "build", "--project", root)(); err != nil {
 		return err
 	}
+	e, err := all.Named("postgres")
+	if err != nil {
+		return err
+	}
+	plan, err := template.Read(context.Background(), p, &p.Databases[0], e, copies.ScopeOf(p.Root))
+	if err != nil {
+		return err
+	}
+	if err := b.runs(root, engine.TemplateID(plan.Layers[plan.Head()])); err != nil {
+		return err
+	}
+	at, end, err := b.serve(root)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(b.untouched(at), b.fromStock(at), end()); err != nil {
+		return err
+	}
+	return b.eight(root, b.long)
+}
+
+// serve starts the control endpoint, and returns its address.
+func (b bench) serve(root string) (at string, end func() error, err error) {
 	serve := exec.Command(b.program, "serve", "--project", root)
 	out, err := serve.StdoutPipe()
 	if err != nil {
-		return err
+		return "", nil, err
 	}
 	if err := serve.Start(); err != nil {
-		return err
+		return "", nil, err
 	}
-	defer func() {
-		_ = serve.Process.Signal(os.Interrupt)
-		_ = serve.Wait()
-	}()
 	buffer := make([]byte, 4096)
 	n, err := out.Read(buffer)
-	if err != nil {
-		return err
-	}
-	at := strings.TrimSpace(string(buffer[:n]))
-	if err := b.untouched(at); err != nil {
-		return err
-	}
-	return b.fromStock(at)
+	return strings.TrimSpace(string(buffer[:n])), func() error {
+		return errors.Join(serve.Process.Signal(os.Interrupt), serve.Wait())
+	}, err
 }
 
 // ask times one request.

@@ -30,8 +30,9 @@ import (
 func main() {
 	program := flag.String("program", "bin/hemzo", "the built program")
 	engine := flag.String("engine", "", "only the figures of this engine: sqlite or postgres")
+	long := flag.Duration("long", time.Minute, "how long the eight workers go on")
 	flag.Parse()
-	if err := run(*program, *engine); err != nil {
+	if err := run(*program, *engine, *long); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -78,9 +79,10 @@ func show(d time.Duration) string { return fmt.Sprintf("%.3f ms", float64(d)/1e6
 type bench struct {
 	dir     string
 	program string
+	long    time.Duration
 }
 
-func run(program, engine string) error {
+func run(program, engine string, long time.Duration) error {
 	program, err := filepath.Abs(program)
 	if err != nil {
 		return err
@@ -97,7 +99,7 @@ func run(program, engine string) error {
 	for k, v := range map[string]string{"HEMZO_MEMORY_DIR": dir, "XDG_STATE_HOME": filepath.Join(dir, "state")} {
 		os.Setenv(k, v)
 	}
-	b := bench{dir: dir, program: program}
+	b := bench{dir: dir, program: program, long: long}
 	os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache"))
 	if err := os.Chmod(dir, 0o711); err != nil { // a server of root's runs as another user
 		return err

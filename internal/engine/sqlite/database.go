@@ -81,6 +81,7 @@ func (d *database) explain(err error, doing string) error {
 	case lite.SQLITE_BUSY, lite.SQLITE_LOCKED:
 		e := fault.New(fault.Failed, "end the other transaction, or give more time with --wait",
 			"%s: another connection holds a lock on it (waited %s)", doing, d.wait)
+		e.Lines = holders(d.path)
 		e.Reason, e.Code = err, code(err)
 		return e
 	case lite.SQLITE_NOTADB, lite.SQLITE_CORRUPT:
