@@ -29,7 +29,7 @@ import (
 
 func main() {
 	program := flag.String("program", "bin/hemzo", "the built program")
-	engine := flag.String("engine", "", "only the figures of this engine: sqlite or postgres")
+	engine := flag.String("engine", "", "only the figures of this engine: sqlite, postgres, container, control or resets")
 	long := flag.Duration("long", time.Minute, "how long the eight workers go on")
 	flag.Parse()
 	if err := run(*program, *engine, *long); err != nil {
@@ -106,7 +106,7 @@ func run(program, engine string, long time.Duration) error {
 	}
 	fmt.Printf("%-44s %10s   %-34s %10s   %7s   %s\n", "figure", "hemzo", "baseline", "", "ratio", "wanted")
 	figures := map[string][]func() error{
-		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "container": {b.containers}, "control": {b.control}, "": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.containers},
+		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "container": {b.containers}, "control": {b.control}, "resets": {b.resets}, "": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.containers},
 	}
 	for _, f := range figures[engine] {
 		if err := f(); err != nil {

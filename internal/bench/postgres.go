@@ -300,16 +300,22 @@ run "$bin/pg_ctl" -D "$dir/data" -w -s -l "$dir/log" -o "-p 1 -k $dir -c fsync=o
 // schema writes a project of n migrations that make 170 tables, 40 of them
 // with rows, about 50 MB.
 func (b bench) schema(root string, n int) (*project.Project, error) {
+	return b.schemaOf(root, n, 170, 3000)
+}
+
+// schemaOf is schema with another number of tables, and of rows in each
+// fourth of the first 170 of them.
+func (b bench) schemaOf(root string, n, tables, rows int) (*project.Project, error) {
 	if err := os.MkdirAll(filepath.Join(root, "m"), 0o755); err != nil {
 		return nil, err
 	}
 	table := 0
 	for i := range n {
 		var text strings.Builder
-		for ; table < (i+1)*170/n; table++ {
+		for ; table < (i+1)*tables/n; table++ {
 			fmt.Fprintf(&text, "CREATE TABLE hive_%d (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, label text NOT NULL UNIQUE, weight numeric, notes jsonb, seen timestamptz DEFAULT now());\nCREATE INDEX ON hive_%d (weight);\n", table, table)
-			if table%4 == 0 {
-				fmt.Fprintf(&text, "INSERT INTO hive_%d (label, weight, notes) SELECT 'hive ' || g, g * 1.5, jsonb_build_object('brood', g, 'queen', repeat('q', 100)) FROM generate_series(1, 3000) g;\n", table)
+			if table%4 == 0 && table < 170 {
+				fmt.Fprintf(&text, "INSERT INTO hive_%d (label, weight, notes) SELECT 'hive ' || g, g * 1.5, jsonb_build_object('brood', g, 'queen', repeat('q', 100)) FROM generate_series(1, %d) g;\n", table, rows)
 			}
 		}
 		if err := os.WriteFile(filepath.Join(root, "m", fmt.Sprintf("%04d.sql", i)), []byte(text.String()), 0o644); err != nil {

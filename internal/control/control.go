@@ -482,7 +482,7 @@ func (c *Control) reset(ctx context.Context, x *Copy, way engine.Way, to string)
 		return &reset.Report{Report: engine.Report{Tables: []engine.TableReport{}}}, nil
 	}
 	began := time.Now()
-	o := reset.Options{Way: way, Keep: x.source.Keep, Wait: x.source.Wait}
+	o := reset.Options{Way: way, Keep: x.source.Keep, Wait: x.source.Wait, Ahead: x.source.Stock > 0}
 	if way == "" {
 		o.Way = x.source.Way
 	}

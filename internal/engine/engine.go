@@ -350,6 +350,8 @@ type Reset struct {
 	Baseline json.RawMessage // of the witness, noted when the database was as it is to be; nil where unknown
 	Last     string          // the state that the database was last put to; "" where that is not known
 	Keep     []string        // tables that stay as they are
+	InPlace  bool            // fail rather than put another database in this one's place
+	Ahead    bool            // have the next one ready, where another is put in its place
 	Begin    func() error    // called before the first change by an engine whose reset is not one transaction
 }
 
@@ -361,9 +363,15 @@ type Report struct {
 	Kept      []string        `json:"kept,omitempty"` // tables that differ and were to be kept
 	Sequences int             `json:"sequences"`
 	Pages     int             `json:"pages,omitempty"`
-	Schema    bool            `json:"schema"`    // the schema had changed
-	Reconnect bool            `json:"reconnect"` // clients have to connect again
-	Baseline  json.RawMessage `json:"-"`         // for the facts; nil where none could be taken
+	Schema    bool            `json:"schema"`            // the schema had changed
+	Reconnect bool            `json:"reconnect"`         // clients have to connect again
+	Noted     bool            `json:"-"`                 // the facts say already that the copy is at its start state
+	Dropped   []string        `json:"dropped,omitempty"` // objects that had been added
+	Baseline  json.RawMessage `json:"-"`                 // for the facts; nil where none could be taken
+	// Later does what may follow the answer and makes the next reset cheaper.
+	// It returns the baseline, and is done before the database is used again;
+	// nil where there is nothing to do.
+	Later func(context.Context) (json.RawMessage, error) `json:"-"`
 }
 
 // TableReport counts the rows of one table that a reset removed and put back.

@@ -71,6 +71,7 @@ type Facts struct {
 	Of          string          `json:"of,omitempty"`        // the copy that a snapshot is of
 	Baseline    json.RawMessage `json:"baseline,omitempty"`  // of the witness
 	At          string          `json:"at,omitempty"`        // the state that the baseline stands for, where it is not Start
+	Born        string          `json:"born,omitempty"`      // the server's mark of the moment when a copy was made
 	Resetting   bool            `json:"resetting,omitempty"` // a reset was begun and not finished
 	Carry       json.RawMessage `json:"carry,omitempty"`     // what the engine has to put on every copy itself
 	Lost        time.Time       `json:"lost,omitzero"`       // when it was first seen without its owner

@@ -5,6 +5,7 @@ package reset
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"strings"
 	"time"
@@ -19,6 +20,10 @@ type Options struct {
 	To   string // the id of a snapshot to return to; "" for the start state
 	Keep []string
 	Wait time.Duration
+	// InPlace fails rather than put another database in the copy's place.
+	InPlace bool
+	// Ahead has the copy for the next replacement made when the answer is given.
+	Ahead bool
 }
 
 // Report tells what a reset did and how long it took.
@@ -34,6 +39,9 @@ type Opened struct {
 	entry  engine.Entry
 	start  engine.Entry // the start state that the last reset went to
 	d      engine.Database
+	once   bool          // there will be no other reset: nothing is done for it alone
+	later  chan struct{} // closed when what followed the last answer is done; nil where nothing did
+	unsaid bool          // the copy's facts, as they are known here, are to be written
 }
 
 // Open opens a copy. Closing it leaves the copy as it is.
@@ -49,7 +57,44 @@ func Open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Durati
 }
 
 // Close ends the work on the copy.
-func (o *Opened) Close() error { return o.d.Close() }
+func (o *Opened) Close() error {
+	o.settled()
+	var err error
+	if o.unsaid {
+		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+		defer stop()
+		now := o.entry.Facts
+		err = o.server.Note(ctx, o.entry.ID, func(f *engine.Facts) { f.Baseline, f.At = now.Baseline, now.At })
+		if errors.Is(err, engine.ErrNotFound) {
+			err = nil // dropped meanwhile
+		}
+	}
+	return errors.Join(err, o.d.Close())
+}
+
+// settled waits for what followed the last answer.
+func (o *Opened) settled() {
+	if o.later != nil {
+		<-o.later
+		o.later = nil
+	}
+}
+
+// follow does, after the answer, what makes the next reset cheaper. What it
+// notes is kept here and written at the end: what the server knows of the
+// copy until then is older, and as true.
+func (o *Opened) follow(later func(context.Context) (json.RawMessage, error)) {
+	done := make(chan struct{})
+	o.later = done
+	go func() {
+		defer close(done)
+		ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+		defer stop()
+		if base, err := later(ctx); err == nil && base != nil {
+			o.entry.Facts.Baseline, o.unsaid = base, true
+		}
+	}()
+}
 
 // Do puts a copy back once.
 func Do(ctx context.Context, s engine.Server, e engine.Entry, opt Options) (*Report, error) {
@@ -57,6 +102,7 @@ func Do(ctx context.Context, s engine.Server, e engine.Entry, opt Options) (*Rep
 	if err != nil {
 		return nil, err
 	}
+	o.once = true
 	defer o.Close()
 	return o.Do(ctx, opt)
 }
@@ -65,8 +111,9 @@ func Do(ctx context.Context, s engine.Server, e engine.Entry, opt Options) (*Rep
 // marked as such, and the next reset trusts nothing that was noted before.
 func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 	began := time.Now()
+	o.settled()
 	f := &o.entry.Facts
-	r := engine.Reset{Way: opt.Way, Start: f.Start, Keep: opt.Keep}
+	r := engine.Reset{Way: opt.Way, Start: f.Start, Keep: opt.Keep, InPlace: opt.InPlace, Ahead: opt.Ahead}
 	if opt.To != "" {
 		r.Start, r.Way, r.Keep = opt.To, engine.Snapshot, nil
 	}
@@ -100,6 +147,17 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 		if len(done.Kept) > 0 {
 			at = but(r.Start, r.Keep)
 		}
+		if done.Noted {
+			f.Resetting = false
+		}
+		if done.Later != nil && !f.Resetting && f.Layer == o.start.Facts.Layer {
+			f.Baseline, f.At, o.unsaid = r.Baseline, at, !done.Noted
+			if done.Noted {
+				f.Baseline = nil
+			}
+			o.follow(done.Later)
+			return &Report{Report: *done, Took: time.Since(began)}, nil
+		}
 		same := !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) && f.Layer == o.start.Facts.Layer
 		if !same {
 			err = o.note(ctx, func(f *engine.Facts) {
@@ -109,6 +167,9 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 				}
 			})
 		}
+	}
+	if err == nil && done.Later != nil && (done.Way != "" || !o.once) {
+		o.follow(done.Later)
 	}
 	return &Report{Report: *done, Took: time.Since(began)}, err
 }

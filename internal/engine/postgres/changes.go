@@ -35,7 +35,11 @@ func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Chang
 			return nil, fmt.Errorf("comparing: %w", err)
 		}
 	}
-	before, after, err := bothSchemas(ctx, start, conn)
+	before, err := schemaOf(ctx, start)
+	if err != nil {
+		return nil, err
+	}
+	after, err := schemaOf(ctx, conn)
 	if err != nil {
 		return nil, err
 	}
@@ -66,14 +70,10 @@ func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Chang
 // touchedTables asks the witness: nil where it cannot tell, empty where
 // nothing at all was touched.
 func (d *database) touchedTables(ctx context.Context, r engine.Reset) ([]string, error) {
-	conn, err := d.witness(ctx)
-	var base baseline
+	base, err := d.base(ctx, r)
 	var t touched
 	if err == nil {
-		base, err = d.base(ctx, r)
-	}
-	if err == nil {
-		t, err = d.compare(ctx, conn, base)
+		t, err = d.asked(ctx, base)
 	}
 	if reason := (errReplace{}); errors.As(err, &reason) {
 		return nil, nil
@@ -81,30 +81,17 @@ func (d *database) touchedTables(ctx context.Context, r engine.Reset) ([]string,
 	if err != nil {
 		return nil, err
 	}
-	if len(t.tables) == 0 && len(t.sequences) > 0 {
+	if len(t.tables) == 0 && len(t.counters) > 0 {
 		return []string{""}, nil // counters alone
 	}
-	return append([]string{}, t.tables...), nil
+	names := []string{}
+	for _, i := range t.tables {
+		names = append(names, base.Tables[i-1].Name)
+	}
+	return names, nil
 }
 
 type objectName struct{ kind, name string }
-
-func bothSchemas(ctx context.Context, start, conn *pgx.Conn) (before, after map[objectName]string, err error) {
-	for _, x := range []struct {
-		conn *pgx.Conn
-		into *map[objectName]string
-	}{{start, &before}, {conn, &after}} {
-		all, err := objects(ctx, x.conn)
-		if err != nil {
-			return nil, nil, err
-		}
-		*x.into = map[objectName]string{}
-		for _, o := range all {
-			(*x.into)[objectName{o.Kind, o.Name}] = o.Definition
-		}
-	}
-	return before, after, nil
-}
 
 func schemaChanges(before, after map[objectName]string) []engine.SchemaChange {
 	out := []engine.SchemaChange{}

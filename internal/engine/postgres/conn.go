@@ -62,10 +62,16 @@ func (s *server) dial(ctx context.Context, database, user string) (*pgx.Conn, er
 	return s.listen(ctx, database, user, nil)
 }
 
-// listen is dial with somebody who takes the server's notices; may be nil.
-func (s *server) listen(ctx context.Context, database, user string, said func(string)) (*pgx.Conn, error) {
+// settings are those of a connection to a database.
+func (s *server) settings(database string) *pgx.ConnConfig {
 	config := s.config.Copy()
 	config.Database = database
+	return config
+}
+
+// listen is dial with somebody who takes the server's notices; may be nil.
+func (s *server) listen(ctx context.Context, database, user string, said func(string)) (*pgx.Conn, error) {
+	config := s.settings(database)
 	if said != nil {
 		config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) { said(n.Severity + ": " + n.Message) }
 	}
@@ -191,7 +197,7 @@ func (s *server) do(ctx context.Context, sql string, args ...any) error {
 
 // aside runs a statement that takes long on a connection of its own, so that
 // others need not wait for it.
-func (s *server) aside(ctx context.Context, sql string) (err error) {
+func (s *server) aside(ctx context.Context, sql string, args ...any) (err error) {
 	s.back.Lock()
 	defer s.back.Unlock()
 	if s.slow == nil || s.slow.IsClosed() {
@@ -199,7 +205,7 @@ func (s *server) aside(ctx context.Context, sql string) (err error) {
 			return err
 		}
 	}
-	_, err = s.slow.Exec(ctx, sql)
+	_, err = s.slow.Exec(ctx, sql, args...)
 	return err
 }
 

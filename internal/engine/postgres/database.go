@@ -30,12 +30,25 @@ type database struct {
 	facts   engine.Facts
 	session engine.Session
 	conn    *pgx.Conn
-	seer    *pgx.Conn // asks the witness, as superuser
-	seen    int64     // the next transaction's number when nothing was touched; 0 where unknown
-	read    baseline  // what was read last of a baseline, from the text of readOf
+	oid     uint32 // of what was opened; 0 where it was not looked at yet
+
+	seer    *pgx.Conn // asks the witness
+	hand    *pgx.Conn // puts back
+	twin    *pgx.Conn // reads the rows of the start state twinOf
+	twinOf  string
+	sighted bool     // the seer has the function that asks the map
+	seen    int64    // the next transaction's number when nothing was touched; 0 where unknown
+	read    baseline // what was read last of a baseline, from the text of readOf
 	readOf  []byte
 	startOf string          // the start state that the next line is the baseline of
 	start   json.RawMessage // it does not change as long as the start state is there
+
+	schema       map[objectName]string // of the start state schemaFor
+	schemaFor    string
+	filesOf      string // the folder of its files, and whether this process can look there
+	filesSeen    bool
+	countersOf   []counter // of a baseline, with the query for them
+	countersText string
 }
 
 func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
@@ -55,17 +68,17 @@ func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
 }
 
 func (d *database) Close() error {
-	if d.seer != nil {
-		ctx, stop := context.WithTimeout(context.Background(), time.Second)
-		defer stop()
-		_ = d.seer.Close(ctx)
-		d.seer = nil
+	ctx, stop := context.WithTimeout(context.Background(), time.Second)
+	defer stop()
+	for _, conn := range []*pgx.Conn{d.seer, d.hand, d.twin} {
+		if conn != nil {
+			_ = conn.Close(ctx)
+		}
 	}
+	d.seer, d.hand, d.twin = nil, nil, nil
 	if d.conn == nil {
 		return nil
 	}
-	ctx, stop := context.WithTimeout(context.Background(), time.Second)
-	defer stop()
 	// What this session changed is counted before it ends.
 	_, _ = d.conn.Exec(ctx, "SELECT pg_stat_force_next_flush()")
 	err := d.conn.Close(ctx)
@@ -531,53 +544,59 @@ func value(oid uint32, b []byte) any {
 	return string(b)
 }
 
-// replace puts a copy of from in the place of a database. The new one is
-// whole before the old one goes.
-func (s *server) replace(ctx context.Context, from string, e engine.Entry) error {
-	work := engine.NewID(engine.Work)
-	unlock, err := s.Lock(ctx, work, nil)
-	if err != nil {
-		return err
+// replace puts a copy of from in the place of a database, with its facts, and
+// returns the name that the old one has now: it is to be dropped. The new one
+// is whole before the old one goes, and takes its place in one step.
+func (s *server) replace(ctx context.Context, from string, e engine.Entry) (old string, err error) {
+	work := s.spare(from, e)
+	if work == "" {
+		work = engine.NewID(engine.Work)
+		unlock, err := s.Lock(ctx, work, nil)
+		if err != nil {
+			return "", err
+		}
+		defer unlock()
+		if err := s.fresh(ctx, from, work, e, s.do); err != nil {
+			return "", fmt.Errorf("copying the start state: %w", err)
+		}
 	}
-	defer unlock()
-	owner := ident(s.owner(e.Facts))
+	old = engine.NewID(engine.Work)
+	text, err := comment(work, e.Facts)
+	if err != nil {
+		return "", err
+	}
+	// Refuse connections, end sessions, both renames in one transaction: in
+	// any other order a client that connects again gets in between.
+	swap := fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT; SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = %s AND pid <> pg_backend_pid(); BEGIN; %s; ALTER DATABASE %s RENAME TO %s; ALTER DATABASE %s RENAME TO %s; COMMIT",
+		ident(e.ID), literal(e.ID), text, ident(e.ID), ident(old), ident(work), ident(e.ID))
 	err = s.busy(ctx, func() error {
-		return s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s", ident(work), ident(from), owner))
+		err := s.do(ctx, swap)
+		if err != nil {
+			_ = s.do(ctx, "ROLLBACK")
+		}
+		return err
+	})
+	if err != nil {
+		last := context.WithoutCancel(ctx)
+		_ = s.do(last, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS true", ident(e.ID)))
+		return "", errors.Join(fmt.Errorf("putting the copy in place: %w", err), s.Drop(last, work))
+	}
+	return old, nil
+}
+
+// fresh makes a copy of a start state to put in the place of e.
+func (s *server) fresh(ctx context.Context, from, work string, e engine.Entry, do func(context.Context, string, ...any) error) error {
+	strategy := ""
+	if s.fileCopies(e.Facts.Size) {
+		strategy = " STRATEGY file_copy"
+	}
+	err := s.busy(ctx, func() error {
+		return do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.owner(e.Facts)), strategy))
 	})
 	if err == nil {
 		err = s.bring(ctx, work, engine.Entry{ID: from, Kind: engine.Copy, Facts: e.Facts})
 	}
-	if err != nil {
-		return fmt.Errorf("copying the start state: %w", err)
-	}
-	old := engine.NewID(engine.Work)
-	text, err := comment(work, e.Facts)
-	if err != nil {
-		return err
-	}
-	// Refuse connections, end sessions, both renames in one transaction: in
-	// any other order a client that connects again gets in between.
-	swap := fmt.Sprintf("BEGIN; %s; ALTER DATABASE %s RENAME TO %s; ALTER DATABASE %s RENAME TO %s; COMMIT", text, ident(e.ID), ident(old), ident(work), ident(e.ID))
-	err = s.do(ctx, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false", ident(e.ID)))
-	if err == nil {
-		err = s.busy(ctx, func() error {
-			err := s.do(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()", e.ID)
-			if err == nil {
-				if err = s.do(ctx, swap); err != nil {
-					_ = s.do(ctx, "ROLLBACK")
-				}
-			}
-			return err
-		})
-	}
-	gone := old
-	if err != nil {
-		last := context.WithoutCancel(ctx)
-		_ = s.do(last, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS true", ident(e.ID)))
-		gone = work
-		err = fmt.Errorf("putting the copy in place: %w", err)
-	}
-	return errors.Join(err, s.Drop(context.WithoutCancel(ctx), gone))
+	return err
 }
 
 // Keep makes a snapshot; nobody may be connected meanwhile.

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"slices"
 	"strings"
 
@@ -40,10 +39,8 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	if len(r.Keep) > 0 && r.Way != engine.Snapshot {
 		why += "; tables to keep were put back too"
 	}
-	if r.Begin != nil {
-		if err := r.Begin(); err != nil {
-			return nil, err
-		}
+	if r.InPlace {
+		return nil, d.inPlaceOnly(ctx, r, why)
 	}
 	if err := d.Close(); err != nil {
 		return nil, err
@@ -52,10 +49,35 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	if err != nil {
 		return nil, err
 	}
-	if err := d.server.replace(ctx, r.Start, e); err != nil {
+	e.Facts.Baseline, e.Facts.At, e.Facts.Born, e.Facts.Resetting = nil, r.Start, "", false
+	old, err := d.server.replace(ctx, r.Start, e)
+	if err != nil {
 		return nil, err
 	}
-	return &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Tables: []engine.TableReport{}}, nil
+	d.oid = 0
+	report := &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Noted: true, Tables: []engine.TableReport{}}
+	report.Later = func(ctx context.Context) (json.RawMessage, error) {
+		err := d.server.aside(ctx, "DROP DATABASE IF EXISTS "+ident(old)+" WITH (FORCE)")
+		if err == nil && r.Ahead {
+			err = d.server.prepare(ctx, r.Start, e)
+		}
+		return nil, err
+	}
+	return report, nil
+}
+
+// inPlaceOnly is the refusal where a copy would have to be replaced, with
+// what of the schema is in the way.
+func (d *database) inPlaceOnly(ctx context.Context, r engine.Reset, why string) error {
+	e := fault.New(fault.Failed, "reset without --in-place: clients must then connect again", "the copy cannot be put back in place: %s", why)
+	changes, err := d.Changes(ctx, engine.Compare{Start: r.Start})
+	if err != nil {
+		return e
+	}
+	for _, c := range changes.Schema {
+		e.Lines = append(e.Lines, c.What+" "+c.Kind+" "+c.Name)
+	}
+	return e
 }
 
 // base is the baseline of the start state: the database's own, where a reset
@@ -89,139 +111,127 @@ func (d *database) base(ctx context.Context, r engine.Reset) (b baseline, err er
 	return b, nil
 }
 
-// witness opens a session that can ask the visibility map.
+// errGone says that a copy is not the one that was opened: another process
+// has put another in its place.
+var errGone = errors.New("the copy was replaced meanwhile")
+
+// witness opens a session that can tell what was touched, and keeps it.
 func (d *database) witness(ctx context.Context) (*pgx.Conn, error) {
-	if !d.server.private || !d.server.super || !slices.Contains(tested, major(d.server.about.Version)) {
-		return nil, errReplace{"on this server what was touched cannot be told"}
-	}
 	if d.seer != nil && !d.seer.IsClosed() {
 		return d.seer, nil
 	}
-	conn, err := d.server.dial(ctx, d.id, "")
+	config := d.server.settings(d.id)
+	config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement // it is asked the same again and again
+	conn, err := d.server.patient(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
-	// Rows that a reset puts back have to be on disk for VACUUM to mark them.
-	if _, err = conn.Exec(ctx, "SET synchronous_commit = on"); err == nil {
-		_, err = conn.Exec(ctx, visible)
+	// Rows that this session may not see are to be an error.
+	var oid uint32
+	err = conn.QueryRow(ctx, "SELECT oid FROM pg_database WHERE datname = current_database()").Scan(&oid)
+	if err == nil {
+		_, err = conn.Exec(ctx, "SET row_security = off")
+	}
+	if err == nil && d.oid != 0 && oid != d.oid {
+		err = errGone
 	}
 	if err != nil {
 		conn.Close(ctx)
-		return nil, errReplace{"the server lacks the extension pg_visibility"}
+		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
-	d.seer, d.seen = conn, 0
+	d.seer, d.seen, d.oid, d.sighted = conn, 0, oid, false
 	return conn, nil
 }
 
-// touched is what differs from the baseline.
-type touched struct {
-	tables    []string
-	sequences []string
-	now       baseline
+// exact reports whether the visibility map can be believed: nobody vacuums
+// but Hemzo, and this major was looked at.
+func (s *server) exact() bool {
+	return s.private && s.super && slices.Contains(tested, major(s.about.Version))
 }
 
-// compare asks the witness.
-func (d *database) compare(ctx context.Context, conn *pgx.Conn, base baseline) (t touched, err error) {
-	var next, oldest int64
-	names := slices.Sorted(maps.Keys(base.Sequences))
-	if err := conn.QueryRow(ctx, "SELECT pg_snapshot_xmax(s)::text::bigint, pg_snapshot_xmin(s)::text::bigint FROM pg_current_snapshot() s", pgx.QueryExecModeCacheStatement).Scan(&next, &oldest); err != nil {
-		return t, err
-	}
-	if next != d.seen { // some transaction has been here since
-		same, err := sameSchema(ctx, conn, base)
-		if err == nil && !same {
-			err = errReplace{"the schema was changed"}
-		}
+// asked is compare, once more on a new session where Hemzo's own was ended
+// while nobody used it: to make a snapshot, for one.
+func (d *database) asked(ctx context.Context, base baseline) (touched, error) {
+	for try := 0; ; try++ {
+		conn, err := d.witness(ctx)
 		if err != nil {
+			return touched{}, err
+		}
+		t, err := d.compare(ctx, conn, base)
+		if err == nil || !conn.IsClosed() || ctx.Err() != nil || try > 0 {
+			if sqlState(err) == "42501" {
+				err = errReplace{"on this server what was touched cannot be told: " + message(err)}
+			}
 			return t, err
 		}
-		var unseen map[string]bool
-		if t.now, unseen, err = observe(ctx, conn); err != nil {
-			return t, err
-		}
-		for name, m := range t.now.Tables {
-			b, known := base.Tables[name]
-			if !known {
-				return t, errReplace{"the schema was changed"}
-			}
-			if unseen[name] || m.File != b.File || m.Pages != b.Pages || m.Vacuums != b.Vacuums {
-				t.tables = append(t.tables, name)
-			}
-		}
-		slices.Sort(t.tables)
-		if slices.Contains(t.tables, "pg_catalog.pg_largeobject") {
-			return t, errReplace{"large objects were changed"}
-		}
 	}
-	at, err := sequences(ctx, conn, names)
-	if err != nil {
-		return t, errReplace{"the schema was changed"} // a sequence is gone
-	}
-	for _, name := range names {
-		if at[name] != base.Sequences[name] {
-			t.sequences = append(t.sequences, name)
-		}
-	}
-	// Nothing is written without a transaction's number, and none is under way
-	// that had one before.
-	if len(t.tables) == 0 && oldest == next {
-		d.seen = next
-	}
-	return t, nil
 }
 
 // inPlace puts back what was touched, all in one transaction; connections
 // stay open.
 func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report, error) {
-	conn, err := d.witness(ctx)
-	if err != nil {
-		return nil, err
-	}
 	base, err := d.base(ctx, r)
 	if err != nil {
 		return nil, err
 	}
 	report := &engine.Report{Tables: []engine.TableReport{}, Baseline: r.Baseline}
-	t, err := d.compare(ctx, conn, base)
+	t, err := d.asked(ctx, base)
+	if errors.Is(err, errSchema) {
+		if report.Dropped, err = d.dropAdded(ctx, r.Start, base); err == nil {
+			t, err = d.asked(ctx, base)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
-	var tables []string
-	for _, name := range t.tables {
-		if kept(name, r.Keep) {
-			report.Kept = append(report.Kept, name)
+	work := putting{base: base, start: r.Start, report: report}
+	for _, i := range t.tables {
+		m := base.Tables[i-1]
+		if kept(m.Name, r.Keep) {
+			report.Kept = append(report.Kept, m.Name)
 			continue
 		}
-		tables = append(tables, name)
+		if m.Fires {
+			return nil, errReplace{"a trigger or rule of " + shortName(m.Name) + " fires always"}
+		}
+		work.tables = append(work.tables, i-1)
 	}
-	if len(tables) == 0 && len(t.sequences) == 0 {
-		return report, nil
+	for _, i := range t.counters {
+		work.counters = append(work.counters, base.Counters[i-1])
 	}
-	if err := d.plain(ctx, conn, tables); err != nil {
-		return nil, err
+	work.catalogs = t.catalogs
+	if len(work.tables)+len(work.counters) > 0 || report.Dropped != nil {
+		report.Way, report.Sequences, report.Schema = engine.Truncation, len(work.counters), report.Dropped != nil
 	}
-	var twin *pgx.Conn
-	if slices.ContainsFunc(tables, func(name string) bool { return base.Tables[name].Rows }) {
-		if twin, err = d.server.twin(ctx, r.Start); err != nil {
+	if len(work.tables)+len(work.counters) > 0 {
+		if err := d.putBack(ctx, &work); err != nil {
 			return nil, err
 		}
-		defer twin.Close(ctx)
 	}
-	// A session that goes into replica mode forgets its plans: the one that
-	// looks is another.
-	hand, err := d.server.dial(ctx, d.id, "")
-	if err != nil {
-		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
+	if len(work.tables)+len(work.catalogs) > 0 {
+		report.Later = func(ctx context.Context) (json.RawMessage, error) { return d.settle(ctx, work) }
 	}
-	defer hand.Close(ctx)
-	if _, err := hand.Exec(ctx, "SET synchronous_commit = on"); err != nil {
-		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
+	return report, nil
+}
+
+// putting is what a reset puts back, and into what.
+type putting struct {
+	base     baseline
+	start    string
+	tables   []int // of the baseline
+	counters []counter
+	catalogs []int // that were written to
+	report   *engine.Report
+	xid      string // of the transaction that did it
+}
+
+// names of the tables.
+func (p *putting) names() []string {
+	names := make([]string, len(p.tables))
+	for i, at := range p.tables {
+		names[i] = p.base.Tables[at].Name
 	}
-	report.Way, report.Sequences = engine.Truncation, len(t.sequences)
-	if err := d.putBack(ctx, hand, twin, base, tables, t.sequences, report); err != nil {
-		return nil, err
-	}
-	return report, d.settle(ctx, conn, hand, base, tables, report)
+	return names
 }
 
 // kept reports whether a table is one of those to keep, named with or
@@ -229,20 +239,6 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 func kept(name string, keep []string) bool {
 	_, short, _ := strings.Cut(name, ".")
 	return slices.Contains(keep, name) || slices.Contains(keep, short)
-}
-
-// plain fails where tables have triggers that fire always: those would fire
-// for what a reset does.
-func (d *database) plain(ctx context.Context, conn *pgx.Conn, tables []string) error {
-	if len(tables) == 0 {
-		return nil
-	}
-	var n int
-	err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_trigger WHERE tgenabled = 'A' AND tgrelid = ANY ("+array(tables)+"::regclass[])").Scan(&n)
-	if err == nil && n > 0 {
-		return errReplace{"a touched table has a trigger that fires always"}
-	}
-	return err
 }
 
 func array(names []string) string {
@@ -253,51 +249,175 @@ func array(names []string) string {
 	return "ARRAY[" + strings.Join(quoted, ", ") + "]"
 }
 
-// putBack puts tables and sequences back in one transaction. In replica mode
-// no foreign key and no ordinary trigger is in the way.
-func (d *database) putBack(ctx context.Context, conn, twin *pgx.Conn, base baseline, tables, moved []string, report *engine.Report) (err error) {
-	wait := max(d.session.Wait.Milliseconds(), 1)
-	begin := fmt.Sprintf("BEGIN; SET LOCAL session_replication_role = replica; SET LOCAL lock_timeout = %d", wait)
-	if len(tables) > 0 {
-		begin += "; LOCK TABLE ONLY " + strings.Join(tables, ", ONLY ") + " IN SHARE ROW EXCLUSIVE MODE"
+// hands opens the session that puts back, and keeps it. In replica mode no
+// foreign key and no ordinary trigger is in the way; a session that goes into
+// it forgets its plans, so the one that looks is another.
+func (d *database) hands(ctx context.Context) (*pgx.Conn, error) {
+	if d.hand != nil && !d.hand.IsClosed() {
+		return d.hand, nil
 	}
+	conn, err := d.server.dial(ctx, d.id, "")
+	if err != nil {
+		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
+	}
+	// Rows that are put back have to be on disk for VACUUM to mark them.
+	_, err = conn.Exec(ctx, fmt.Sprintf("SET synchronous_commit = on; SET lock_timeout = %d; SET session_replication_role = replica", max(d.session.Wait.Milliseconds(), 1)))
+	if err != nil {
+		conn.Close(ctx)
+		if sqlState(err) == "42501" {
+			return nil, errReplace{fmt.Sprintf("%s may not switch off triggers and foreign keys (session_replication_role)", d.server.config.User)}
+		}
+		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
+	}
+	d.hand = conn
+	return conn, nil
+}
+
+// large is from how many pages on a table is emptied by TRUNCATE, which makes
+// new files for it and its indexes, rather than row by row.
+const large = 64
+
+// putBack puts tables and sequences back in one transaction.
+func (d *database) putBack(ctx context.Context, p *putting) (err error) {
+	for try := 0; ; try++ {
+		conn, err := d.hands(ctx)
+		if err != nil {
+			return err
+		}
+		if err = d.attempt(ctx, conn, p); err == nil || !conn.IsClosed() || ctx.Err() != nil || try > 0 {
+			return err
+		}
+		p.report.Tables = p.report.Tables[:0]
+	}
+}
+
+func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err error) {
 	defer func() {
 		if err != nil && !conn.IsClosed() {
 			_, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK")
 		}
 	}()
-	if _, err := conn.Exec(ctx, begin); err != nil {
-		return d.blocked(ctx, tables, err)
+	names := p.names()
+	begin := "BEGIN; SELECT pg_current_xact_id()::xid::text"
+	if len(names) > 0 {
+		begin += "; LOCK TABLE ONLY " + strings.Join(names, ", ONLY ") + " IN SHARE ROW EXCLUSIVE MODE"
 	}
-	for _, name := range tables {
-		tag, err := conn.Exec(ctx, "DELETE FROM ONLY "+name)
-		if err != nil {
-			return fmt.Errorf("emptying %s: %w", name, err)
+	var full []int // tables that get rows, or that may be emptied as a whole
+	sql := begin
+	for _, at := range p.tables {
+		if m := p.base.Tables[at]; m.Rows || !m.Aimed {
+			full = append(full, at)
 		}
-		done := engine.TableReport{Name: shortName(name), Removed: tag.RowsAffected()}
-		if base.Tables[name].Rows {
-			if done.PutBack, err = refill(ctx, conn, twin, name); err != nil {
+	}
+	whole, err := d.wholly(ctx, p, full)
+	if err != nil {
+		return err
+	}
+	for i, name := range names {
+		if !whole[p.tables[i]] {
+			sql += "; DELETE FROM ONLY " + name
+		}
+	}
+	for _, c := range p.counters {
+		sql += "; " + c.set()
+	}
+	rows := slices.ContainsFunc(p.tables, func(at int) bool { return p.base.Tables[at].Rows })
+	if !rows && len(whole) == 0 {
+		sql += "; COMMIT"
+	}
+	results, err := conn.PgConn().Exec(ctx, sql).ReadAll()
+	if err != nil {
+		return d.blocked(ctx, names, err)
+	}
+	removed := map[string]int64{}
+	var emptied []int64
+	for _, r := range results {
+		if r.CommandTag.Delete() {
+			emptied = append(emptied, r.CommandTag.RowsAffected())
+		}
+		if p.xid == "" && len(r.Rows) > 0 {
+			p.xid = string(r.Rows[0][0])
+		}
+	}
+	for i, name := range names {
+		if !whole[p.tables[i]] {
+			removed[name], emptied = emptied[0], emptied[1:]
+			continue
+		}
+		if removed[name], err = truncate(ctx, conn, name); err != nil {
+			return d.blocked(ctx, names, err)
+		}
+	}
+	for i, name := range names {
+		done := engine.TableReport{Name: shortName(name), Removed: removed[name]}
+		if p.base.Tables[p.tables[i]].Rows {
+			if done.PutBack, err = d.refill(ctx, conn, p.start, name); err != nil {
 				return fmt.Errorf("putting the rows of %s back: %w", name, err)
 			}
 		}
-		report.Tables = append(report.Tables, done)
+		p.report.Tables = append(p.report.Tables, done)
 	}
-	for _, name := range moved {
-		p := base.Sequences[name]
-		if _, err := conn.Exec(ctx, fmt.Sprintf("SELECT setval(%s, %d, %t)", literal(name), p.Last, p.Called)); err != nil {
-			return fmt.Errorf("putting the sequence %s back: %w", name, err)
-		}
+	if rows || len(whole) > 0 {
+		_, err = conn.Exec(ctx, "COMMIT")
 	}
-	_, err = conn.Exec(ctx, "COMMIT")
 	return err
+}
+
+// wholly says which tables have grown so large that they are emptied as a
+// whole. One that a foreign key of another table leads to cannot be.
+func (d *database) wholly(ctx context.Context, p *putting, of []int) (map[int]bool, error) {
+	var ids []uint32
+	var may []int
+	files := d.files()
+	for _, at := range of {
+		m := p.base.Tables[at]
+		if m.Aimed || files != "" && m.Pages < large && !largerThan(files, m, large) {
+			continue
+		}
+		ids, may = append(ids, m.OID), append(may, at)
+	}
+	if ids == nil {
+		return nil, nil
+	}
+	rows, err := d.seer.Query(ctx, fmt.Sprintf("SELECT b.i::int FROM unnest($1::oid[]) WITH ORDINALITY AS b (id, i) WHERE pg_relation_size(b.id) > %d * 8192", large), ids)
+	if err != nil {
+		return nil, err
+	}
+	places, err := pgx.CollectRows(rows, pgx.RowTo[int])
+	if err != nil || places == nil {
+		return nil, err
+	}
+	whole := map[int]bool{}
+	for _, i := range places {
+		whole[may[i-1]] = true
+	}
+	return whole, nil
+}
+
+// truncate empties a table as a whole, or row by row where somebody reads it:
+// that is in nobody's way.
+func truncate(ctx context.Context, conn *pgx.Conn, name string) (removed int64, err error) {
+	if err := conn.QueryRow(ctx, "SELECT count(*) FROM ONLY "+name).Scan(&removed); err != nil {
+		return 0, err
+	}
+	_, err = conn.Exec(ctx, "SAVEPOINT whole; LOCK TABLE ONLY "+name+" IN ACCESS EXCLUSIVE MODE NOWAIT; TRUNCATE ONLY "+name+"; RELEASE whole")
+	if err == nil || conn.IsClosed() {
+		return removed, err
+	}
+	_, err = conn.Exec(ctx, "ROLLBACK TO whole; DELETE FROM ONLY "+name)
+	return removed, err
 }
 
 func shortName(name string) string { return strings.TrimPrefix(name, "public.") }
 
 // refill streams the rows of a table from the twin of the start state.
-func refill(ctx context.Context, conn, twin *pgx.Conn, name string) (int64, error) {
+func (d *database) refill(ctx context.Context, conn *pgx.Conn, start, name string) (int64, error) {
+	twin, err := d.reading(ctx, start)
+	if err != nil {
+		return 0, err
+	}
 	var columns string
-	err := conn.QueryRow(ctx, "SELECT coalesce(string_agg(quote_ident(attname), ', ' ORDER BY attnum), '') FROM pg_attribute WHERE attrelid = $1::regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = ''", name).Scan(&columns)
+	err = twin.QueryRow(ctx, "SELECT coalesce(string_agg(quote_ident(attname), ', ' ORDER BY attnum), '') FROM pg_attribute WHERE attrelid = $1::regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = ''", name).Scan(&columns)
 	if err != nil {
 		return 0, err
 	}
@@ -311,40 +431,103 @@ func refill(ctx context.Context, conn, twin *pgx.Conn, name string) (int64, erro
 	return tag.RowsAffected(), err
 }
 
-// settle marks the pages of what was put back as visible to all, so that the
-// next look finds them untouched, and notes the baseline. A write that came
+// reading opens a session on the twin of a start state, and keeps it.
+func (d *database) reading(ctx context.Context, start string) (*pgx.Conn, error) {
+	if d.twin != nil && !d.twin.IsClosed() && d.twinOf == start {
+		return d.twin, nil
+	}
+	if d.twin != nil {
+		d.twin.Close(ctx)
+	}
+	var err error
+	d.twin, err = d.server.twin(ctx, start)
+	d.twinOf = start
+	return d.twin, err
+}
+
+// settle makes the next look cheap, and returns the baseline for it: the
+// pages of what was put back are marked as visible to all. A write that came
 // in between would be hidden by that: such a table stays marked as touched.
-func (d *database) settle(ctx context.Context, conn, hand *pgx.Conn, base baseline, tables []string, report *engine.Report) error {
-	if len(tables) > 0 {
-		if _, err := hand.Exec(ctx, "VACUUM "+strings.Join(tables, ", ")); err != nil {
-			return fmt.Errorf("settling what was put back: %w", err)
-		}
-	}
-	now, unseen, err := observe(ctx, conn)
+func (d *database) settle(ctx context.Context, p putting) (json.RawMessage, error) {
+	fresh := p.base
+	fresh.Tables = slices.Clone(p.base.Tables)
+	conn, err := d.witness(ctx)
 	if err != nil {
-		return fmt.Errorf("looking at what was put back: %w", err)
-	}
-	rows := map[string]int64{}
-	for _, t := range report.Tables {
-		rows[t.Name] = t.PutBack
-	}
-	fresh := base
-	fresh.Tables = maps.Clone(base.Tables)
-	for _, name := range tables {
-		m := now.Tables[name]
-		m.Rows = base.Tables[name].Rows
-		var count int64
-		err := conn.QueryRow(ctx, "SELECT count(*) FROM ONLY "+name).Scan(&count)
-		if err != nil {
-			return fmt.Errorf("looking at what was put back: %w", err)
-		}
-		if unseen[name] || count != rows[shortName(name)] {
-			m.Vacuums = -1
-		}
-		fresh.Tables[name] = m
+		return nil, err
 	}
 	d.seen = 0
-	report.Baseline, err = json.Marshal(fresh)
+	if p.base.Exact {
+		err = d.vacuumed(ctx, conn, p, &fresh)
+	} else {
+		for _, at := range p.tables {
+			fresh.Tables[at].Since = p.xid
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("settling what was put back: %w", err)
+	}
+	raw, err := json.Marshal(fresh)
+	if err == nil {
+		d.read, d.readOf = fresh, raw
+	}
+	return raw, err
+}
+
+func (d *database) vacuumed(ctx context.Context, conn *pgx.Conn, p putting, fresh *baseline) error {
+	hand, err := d.hands(ctx)
+	if err != nil {
+		return err
+	}
+	list := strings.Join(p.names(), ", ")
+	for _, at := range p.catalogs {
+		list = strings.TrimSuffix(catalogs[at].table+", "+list, ", ")
+	}
+	if _, err := hand.Exec(ctx, "VACUUM "+list); err != nil {
+		return err
+	}
+	if len(p.catalogs) > 0 {
+		now, err := observe(ctx, conn, p.base.Catalogs)
+		if err != nil {
+			return err
+		}
+		if same, err := sameSchema(ctx, conn, p.base, p.catalogs); err != nil || !same {
+			return err // the next look will say so
+		}
+		fresh.Catalogs = slices.Clone(fresh.Catalogs)
+		for _, at := range p.catalogs {
+			fresh.Catalogs[at] = now[at]
+		}
+	}
+	if len(p.tables) == 0 {
+		return nil
+	}
+	var put []mark
+	for _, at := range p.tables {
+		m := p.base.Tables[at]
+		m.Since = p.xid
+		put = append(put, m)
+	}
+	now, err := observe(ctx, conn, put)
+	if err != nil {
+		return err
+	}
+	// Only now: what is written after this shows in the map.
+	rows, err := conn.Query(ctx, rowsSince(put, ""), pgx.QueryExecModeSimpleProtocol)
+	if err != nil {
+		return err
+	}
+	var i int
+	var count, newer int64
+	_, err = pgx.ForEachRow(rows, []any{&i, &count, &newer}, func() error {
+		if newer > 0 || count != p.report.Tables[i-1].PutBack {
+			now[i-1].Vacuums = -1
+		}
+		return nil
+	})
+	for i, at := range p.tables {
+		now[i].Since = ""
+		fresh.Tables[at] = now[i]
+	}
 	return err
 }
 
@@ -396,12 +579,65 @@ func (s *server) twin(ctx context.Context, start string) (*pgx.Conn, error) {
 	return s.dial(ctx, id, "")
 }
 
-// dropTwins drops what twin has made.
+// prepare makes the copy that is put in the place of e by the next
+// replacement. It goes with this process.
+func (s *server) prepare(ctx context.Context, from string, e engine.Entry) error {
+	key := from + " " + s.owner(e.Facts)
+	s.twins.Lock()
+	there := s.spares[key] != ""
+	s.twins.Unlock()
+	if there {
+		return nil
+	}
+	work := engine.NewID(engine.Work)
+	lock, _, err := s.Own(ctx)
+	if err != nil {
+		return err
+	}
+	unlock, err := s.Lock(ctx, work, nil)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	facts := e.Facts
+	facts.Owner = engine.Owner{Lock: lock}
+	text, err := comment(work, facts)
+	if err != nil {
+		return err
+	}
+	if err := s.fresh(ctx, from, work, e, s.aside); err != nil {
+		return err
+	}
+	if err := s.do(ctx, text); err != nil {
+		return err
+	}
+	s.twins.Lock()
+	defer s.twins.Unlock()
+	if s.spares == nil {
+		s.spares = map[string]string{}
+	}
+	s.spares[key] = work
+	return nil
+}
+
+// spare returns a copy that was made beforehand, "" where there is none.
+func (s *server) spare(from string, e engine.Entry) string {
+	s.twins.Lock()
+	defer s.twins.Unlock()
+	key := from + " " + s.owner(e.Facts)
+	work := s.spares[key]
+	delete(s.spares, key)
+	return work
+}
+
+// dropTwins drops what twin and prepare have made.
 func (s *server) dropTwins(ctx context.Context) {
 	s.twins.Lock()
 	defer s.twins.Unlock()
-	for _, id := range s.twinOf {
-		_ = s.Drop(ctx, id)
+	for _, made := range []map[string]string{s.twinOf, s.spares} {
+		for _, id := range made {
+			_ = s.Drop(ctx, id)
+		}
 	}
-	s.twinOf = nil
+	s.twinOf, s.spares = nil, nil
 }

@@ -36,6 +36,8 @@ CREATE MATERIALIZED VIEW loud AS SELECT loud FROM hive;
 CREATE SEQUENCE tickets START 100;
 CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO other.journal (what) VALUES (TG_OP); RETURN coalesce(new, old); END $$;
 CREATE TRIGGER noted AFTER INSERT OR DELETE ON hive FOR EACH ROW EXECUTE FUNCTION noted();
+CREATE TABLE many (id int PRIMARY KEY);
+CREATE TABLE firing (x int); CREATE TRIGGER always AFTER DELETE ON firing FOR EACH ROW EXECUTE FUNCTION noted(); ALTER TABLE firing ENABLE ALWAYS TRIGGER always;
 CREATE RULE keeps AS ON DELETE TO kind DO INSTEAD NOTHING;
 INSERT INTO kind VALUES ('d', 'Dadant'), ('z', NULL);
 INSERT INTO hive (kind, label, notes) VALUES ('d', 'a', '{"brood": 7}'), ('z', 'b', NULL);
@@ -43,6 +45,7 @@ INSERT INTO queen (hive) VALUES (1), (2);
 UPDATE hive SET queen = id;
 INSERT INTO reading VALUES (1, '2026-02-02'), (2, '2026-08-08');
 INSERT INTO wide SELECT g, repeat(md5(g::text), 300) FROM generate_series(1, 200) g;
+INSERT INTO many SELECT g FROM generate_series(1, 30000) g;
 INSERT INTO cache VALUES ('a', 'b');
 SELECT nextval('tickets');
 `
@@ -131,9 +134,10 @@ func TestReset(t *testing.T) {
 		{"inherited", "INSERT INTO child VALUES (1, 2); INSERT INTO parent VALUES (3)", rows}, {"unlogged", "INSERT INTO cache VALUES ('c', 'd')", rows}, {"another schema", "INSERT INTO other.journal (what) VALUES ('x')", rows},
 		{"copy", "CREATE TEMP TABLE t AS SELECT 1 AS x; INSERT INTO kind SELECT 'q' || x FROM t; DROP TABLE t", rows}, {"a temporary table", "CREATE TEMP TABLE t AS SELECT 1 AS x", none},
 		{"materialized view", "INSERT INTO hive (label) VALUES ('c'); REFRESH MATERIALIZED VIEW loud", whole}, {"cycle", "SET CONSTRAINTS ALL DEFERRED; DELETE FROM queen; UPDATE hive SET queen = NULL; DELETE FROM hive", rows},
-		{"enum", "ALTER TYPE state ADD VALUE 'weak'", whole}, {"column", "ALTER TABLE kind ADD COLUMN x int", whole}, {"table", "CREATE TABLE more (x int)", whole}, {"index", "CREATE INDEX ON hive (label)", whole}, {"dropped", "DROP TABLE other.journal", whole},
+		{"enum", "ALTER TYPE state ADD VALUE 'weak'", whole}, {"column", "ALTER TABLE kind ADD COLUMN x int", whole}, {"table", "CREATE TABLE more (x int REFERENCES hive)", rows}, {"index", "CREATE INDEX ON hive (label); INSERT INTO hive (label) VALUES ('c')", rows}, {"dropped", "DROP TABLE other.journal", whole},
 		{"function", "CREATE OR REPLACE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$", whole}, {"grant", "GRANT SELECT ON hive TO PUBLIC", whole}, {"comment", "COMMENT ON TABLE hive IS 'x'", whole},
-		{"trigger off", "ALTER TABLE hive DISABLE TRIGGER noted", whole}, {"default", "ALTER TABLE hive ALTER label SET DEFAULT 'x'", whole}, {"renamed", "ALTER TABLE kind RENAME title TO name", whole}, {"view", "CREATE VIEW v AS SELECT 1", whole}, {"large object", "SELECT lo_from_bytea(0, 'x')", whole},
+		{"trigger off", "ALTER TABLE hive DISABLE TRIGGER noted", whole}, {"default", "ALTER TABLE hive ALTER label SET DEFAULT 'x'", whole}, {"renamed", "ALTER TABLE kind RENAME title TO name", whole}, {"view", "CREATE VIEW v AS SELECT 1", rows}, {"much added", "CREATE SCHEMA \"new on\"; CREATE TYPE \"new on\".size AS ENUM ('s'); CREATE TABLE \"new on\".box (id serial PRIMARY KEY, s \"new on\".size); CREATE FUNCTION many(int) RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE TRIGGER more AFTER INSERT ON hive FOR EACH ROW EXECUTE FUNCTION noted(); CREATE RULE r AS ON INSERT TO kind DO ALSO NOTHING; INSERT INTO \"new on\".box DEFAULT VALUES", rows},
+		{"a column that uses what was added", "CREATE FUNCTION seven() RETURNS int LANGUAGE sql AS 'SELECT 7'; ALTER TABLE wide ALTER id SET DEFAULT seven()", whole}, {"many rows", "INSERT INTO many SELECT 50000 + g FROM generate_series(1, 5000) g", rows}, {"a firing trigger", "INSERT INTO firing VALUES (1)", whole}, {"large object", "SELECT lo_from_bytea(0, 'x')", whole},
 		{"table made and dropped", "CREATE TABLE gone (x int); DROP TABLE gone", none}, {"insert after all that", "INSERT INTO hive (kind, label) VALUES ('d', 'c')", rows},
 	} {
 		conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))

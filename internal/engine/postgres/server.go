@@ -34,6 +34,7 @@ type server struct {
 	patience engine.Patience
 	twins    sync.Mutex
 	twinOf   map[string]string // copies of start states to read rows from, by start state
+	spares   map[string]string // copies made beforehand, by start state and owner
 
 	back sync.Mutex // for another connection, of what takes long in the background
 	slow *pgx.Conn
@@ -327,7 +328,7 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 		}
 	}
 	strategy := ""
-	if facts.Size > strategyLimit && s.private && atLeast(s.about.Version, 15) {
+	if s.fileCopies(facts.Size) {
 		strategy = " STRATEGY file_copy"
 	}
 	if facts.Carry == nil {
@@ -350,6 +351,11 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 		return engine.ErrNotFound
 	}
 	return err
+}
+
+// fileCopies reports whether a database of a size is best copied file by file.
+func (s *server) fileCopies(size int64) bool {
+	return size > strategyLimit && s.private && atLeast(s.about.Version, 15)
 }
 
 func atLeast(version string, want int) bool {
@@ -378,21 +384,28 @@ func (s *server) make(ctx context.Context, id string, facts engine.Facts, create
 
 // name gives a database its final name and its facts.
 func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) error {
-	comment, err := comment(from, facts)
-	if err != nil {
-		return err
-	}
-	sql := "BEGIN; " + comment + "; "
-	if kind, _ := engine.KindOf(to); kind == engine.Template || kind == engine.Kept {
-		sql += fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ", ident(from))
+	kind, _ := engine.KindOf(to)
+	sql := ""
+	if kind == engine.Template || kind == engine.Kept {
+		sql = fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ", ident(from))
 	}
 	sql += fmt.Sprintf("ALTER DATABASE %s RENAME TO %s; COMMIT", ident(from), ident(to))
-	err = s.busy(ctx, func() error {
-		err := s.do(ctx, sql)
-		if err != nil {
-			_ = s.do(ctx, "ROLLBACK")
-		}
-		return err
+	err := s.busy(ctx, func() error {
+		return s.with(ctx, func(conn *pgx.Conn) error {
+			facts.Born = ""
+			var err error
+			if _, err = conn.Exec(ctx, "BEGIN"); err == nil && kind == engine.Copy {
+				err = conn.QueryRow(ctx, "SELECT pg_current_xact_id()::text").Scan(&facts.Born)
+			}
+			text, failed := comment(from, facts)
+			if err = errors.Join(err, failed); err == nil {
+				_, err = conn.Exec(ctx, text+"; "+sql)
+			}
+			if err != nil {
+				_, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK")
+			}
+			return err
+		})
 	})
 	if sqlState(err) == "42P04" {
 		if e, failed := s.Find(ctx, to); failed == nil && !e.Bad {
@@ -439,8 +452,13 @@ func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMes
 	}
 	defer conn.Close(ctx)
 	err = s.vacuum(ctx, conn, id)
-	if err == nil && s.private && s.super {
-		base, err = note(ctx, conn)
+	if err == nil {
+		if _, err = conn.Exec(ctx, "SET row_security = off"); err == nil {
+			base, err = note(ctx, conn, s.exact())
+		}
+		if sqlState(err) == "42501" { // rows that this role may not see: what is touched cannot be told
+			base, err = nil, nil
+		}
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("settling %s: %w", id, err)

@@ -3,39 +3,56 @@ package postgres
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"golang.org/x/sys/unix"
 )
 
 // baseline is what a database looked like to the witness when it was at its
 // start state. A copy begins with that of its template: its files are the
 // same.
 type baseline struct {
-	Next      string              `json:"next"`      // transaction's number, when it was noted
-	Counts    string              `json:"counts"`    // of the rows of catalogs
-	Relations string              `json:"relations"` // sum over pg_class
-	Tables    map[string]mark     `json:"tables"`    // by name, as format('%I.%I') writes it
-	Sequences map[string]position `json:"sequences"` // likewise
+	Next      string    `json:"next"`      // transaction's number, when it was noted
+	Relations string    `json:"relations"` // sum over pg_class
+	Exact     bool      `json:"exact"`     // every page was visible to all: the map can be believed
+	Quiet     bool      `json:"quiet"`     // no counter moves without a transaction's number
+	Tables    []mark    `json:"tables"`
+	Catalogs  []mark    `json:"catalogs"` // in the order of catalogs
+	Counters  []counter `json:"counters"`
 }
 
-// mark is one table: whatever writes to it changes one of these, or leaves
-// pages that are not visible to all.
+// mark is one table: whatever writes to it changes one of File, Pages and
+// Vacuums, or leaves pages that are not visible to all.
 type mark struct {
-	File    int64 `json:"f"` // node
-	Pages   int64 `json:"p"`
-	Vacuums int64 `json:"v,omitempty"` // -1 where the table is not to be believed untouched
-	Rows    bool  `json:"r,omitempty"` // it has some
+	Name    string `json:"n"` // as format('%I.%I') writes it
+	OID     uint32 `json:"o"`
+	File    int64  `json:"f,omitempty"` // node
+	Pages   int64  `json:"p,omitempty"`
+	Vacuums int64  `json:"v,omitempty"` // -1 where the table is not to be believed untouched
+	Rows    bool   `json:"r,omitempty"` // it has some
+	Fires   bool   `json:"t,omitempty"` // a trigger or rule of it fires for what a reset does
+	Aimed   bool   `json:"k,omitempty"` // a foreign key of another table leads to it
+	Count   int64  `json:"c,omitempty"` // of rows: of a catalog, and where the map cannot be believed
+	Since   string `json:"x,omitempty"` // the transaction that put its rows back, likewise
 }
 
-type position struct {
-	Last   int64 `json:"l"`
-	Called bool  `json:"c,omitempty"`
+// counter is a sequence.
+type counter struct {
+	Name   string `json:"n"`
+	Last   int64  `json:"l"`
+	Called bool   `json:"c,omitempty"`
 }
 
 // tested are the majors for which it was shown that what reads a table leaves
-// the witness alone, and what writes to it does not.
+// the visibility map alone, and what writes to it does not.
 var tested = []string{"15"}
 
 // visible gives a session the function that asks the visibility map, from
@@ -46,10 +63,23 @@ const visible = `CREATE FUNCTION pg_temp.seen(regclass, OUT all_visible bigint, 
 // users are the tables that hold users' rows.
 const users = `c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast')`
 
-// glance reads every table's mark, and how many of its pages are visible to all.
-const glance = `SELECT format('%I.%I', n.nspname, c.relname), coalesce(pg_relation_filenode(c.oid), 0)::bigint, pg_relation_size(c.oid) / current_setting('block_size')::bigint,
-	coalesce(pg_stat_get_vacuum_count(c.oid), 0), (pg_temp.seen(c.oid)).all_visible
-	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE ` + users + ` OR c.oid = 'pg_largeobject'::regclass`
+// tables lists the tables of a baseline.
+const tables = `SELECT format('%I.%I', n.nspname, c.relname), c.oid, coalesce(pg_relation_filenode(c.oid), 0)::bigint, pg_relation_size(c.oid) / current_setting('block_size')::bigint,
+	EXISTS (SELECT 1 FROM pg_trigger t WHERE t.tgrelid = c.oid AND t.tgenabled IN ('A', 'R')) OR EXISTS (SELECT 1 FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.ev_enabled IN ('A', 'R')),
+	EXISTS (SELECT 1 FROM pg_constraint k WHERE k.contype = 'f' AND k.confrelid = c.oid AND k.conrelid <> c.oid)
+	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE ` + users + ` OR c.oid = 'pg_largeobject'::regclass ORDER BY 1`
+
+// differing lists, by their place in a baseline, the tables that are not as
+// they are there.
+const differing = `SELECT b.i::int FROM unnest($1::oid[], $2::bigint[], $3::bigint[], $4::bigint[]) WITH ORDINALITY AS b (id, file, pages, vacuums, i), pg_temp.seen(b.id) s
+	WHERE s.all_visible <> b.pages OR coalesce(pg_stat_get_vacuum_count(b.id), 0) <> b.vacuums OR pg_relation_filenode(b.id) <> b.file`
+
+// resized adds those whose size is another: the server takes long to find it.
+const resized = differing + ` OR pg_relation_size(b.id) <> b.pages * current_setting('block_size')::bigint`
+
+// marks reads tables as they are now, with the pages that are visible to all.
+const marks = `SELECT pg_relation_filenode(b.id)::bigint, pg_relation_size(b.id) / current_setting('block_size')::bigint, coalesce(pg_stat_get_vacuum_count(b.id), 0), s.all_visible
+	FROM unnest($1::oid[]) WITH ORDINALITY AS b (id, i), pg_temp.seen(b.id) s ORDER BY b.i`
 
 // catalogs are where a schema is written down, with the column that tells
 // users' rows from the server's own, and what of them is a session's.
@@ -57,6 +87,7 @@ var catalogs = func() []struct{ table, id, but string } {
 	const passing = "(SELECT oid FROM pg_class WHERE relpersistence = 't')"
 	const own = "(SELECT oid FROM pg_namespace WHERE nspname ~ '^pg_(toast_)?temp_')"
 	return []struct{ table, id, but string }{
+		{"pg_class", "oid", ""}, // for which relations stands
 		{"pg_attribute", "attrelid", "attrelid NOT IN " + passing}, {"pg_attrdef", "oid", "adrelid NOT IN " + passing}, {"pg_constraint", "oid", "conrelid NOT IN " + passing}, {"pg_index", "indexrelid", "indrelid NOT IN " + passing},
 		{"pg_proc", "oid", "pronamespace NOT IN " + own}, {"pg_type", "oid", "typnamespace NOT IN " + own}, {"pg_trigger", "oid", "tgrelid NOT IN " + passing}, {"pg_rewrite", "ev_class", "ev_class NOT IN " + passing},
 		{"pg_namespace", "oid", "oid NOT IN " + own}, {"pg_policy", "oid", ""}, {"pg_enum", "oid", ""}, {"pg_description", "objoid", ""}, {"pg_extension", "oid", ""},
@@ -65,141 +96,521 @@ var catalogs = func() []struct{ table, id, but string } {
 	}
 }()
 
-// counts is one text that changes when rows of catalogs come or go, and
-// newer how many of them were written since a transaction's number: a row
-// that was altered is one.
-var counts, newer = func() (string, string) {
-	var all, since []string
+// catalogList names them all.
+var catalogList = func() string {
+	var names []string
 	for _, x := range catalogs {
+		names = append(names, x.table)
+	}
+	return strings.Join(names, ", ")
+}()
+
+// written is a query that counts, for each of some catalogs, by their place in
+// the list, the rows that users' objects have there, and those that were
+// written since a transaction's number: a row that was altered is one.
+func written(which []int) string {
+	parts := make([]string, len(which))
+	for i, at := range which {
+		x := catalogs[at]
 		where := x.id + " >= 16384"
 		if x.but != "" {
 			where += " AND " + x.but
 		}
-		all = append(all, fmt.Sprintf("(SELECT count(*) FROM %s WHERE %s)", x.table, where))
-		since = append(since, fmt.Sprintf("(SELECT count(*) FROM %s WHERE age(xmin) < age($1::text::xid) AND %s)", x.table, where))
+		parts[i] = fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE age(xmin) <= age($1::text::xid)) FROM %s WHERE %s", at, x.table, where)
 	}
-	return "SELECT concat_ws(' ', " + strings.Join(all, ", ") + ")", "SELECT " + strings.Join(since, " + ") + ", (SELECT count(*) FROM pg_class WHERE relpersistence <> 't' AND age(xmin) < age($1::text::xid))"
-}()
+	return strings.Join(parts, " UNION ALL ")
+}
 
 // relations sums up pg_class without the state of the tables: a TRUNCATE
 // writes a row of it too.
 const relations = `SELECT concat(count(*), ':', bit_xor(hashtextextended(concat_ws(' ', oid, relname, relnamespace, reltype, relowner, relam, reltablespace, relhasindex, relpersistence, relkind, relnatts, relchecks, relhasrules, relhastriggers,
 	relrowsecurity, relforcerowsecurity, relreplident, relispartition, relacl, reloptions, relpartbound), 0))) FROM pg_class WHERE oid >= 16384 AND relpersistence <> 't' AND relkind <> 't'`
 
-// sameSchema reports whether the schema is that of a baseline.
-func sameSchema(ctx context.Context, conn *pgx.Conn, base baseline) (bool, error) {
+// sameSchema reports whether what some catalogs say, by their places, is as it
+// was; nil means all of them.
+func sameSchema(ctx context.Context, conn *pgx.Conn, base baseline, which []int) (same bool, err error) {
+	if which == nil {
+		for i := range catalogs {
+			which = append(which, i)
+		}
+	}
+	classes := slices.Contains(which, 0)
+	which = slices.DeleteFunc(slices.Clone(which), func(i int) bool { return i == 0 })
+	same = true
+	if len(which) > 0 {
+		rows, err := conn.Query(ctx, written(which), base.Next)
+		if err != nil {
+			return false, err
+		}
+		var i int
+		var count, since int64
+		_, err = pgx.ForEachRow(rows, []any{&i, &count, &since}, func() error {
+			same = same && count == base.Catalogs[i].Count && since == 0
+			return nil
+		})
+		if err != nil || !same {
+			return false, err
+		}
+	}
+	if !classes {
+		return same, nil
+	}
 	var now string
-	var written, classes int64
-	if err := conn.QueryRow(ctx, newer, pgx.QueryExecModeCacheStatement, base.Next).Scan(&written, &classes); err != nil || written > 0 {
-		return false, err
-	}
-	if err := conn.QueryRow(ctx, counts, pgx.QueryExecModeCacheStatement).Scan(&now); err != nil || now != base.Counts {
-		return false, err
-	}
-	if classes == 0 {
-		return true, nil
-	}
-	err := conn.QueryRow(ctx, relations, pgx.QueryExecModeCacheStatement).Scan(&now)
+	err = conn.QueryRow(ctx, relations).Scan(&now)
 	return now == base.Relations, err
 }
 
-// observe reads what the witness sees, and which tables have pages that are
-// not visible to all.
-func observe(ctx context.Context, conn *pgx.Conn) (now baseline, unseen map[string]bool, err error) {
-	now = baseline{Tables: map[string]mark{}, Sequences: map[string]position{}}
-	unseen = map[string]bool{}
-	rows, err := conn.Query(ctx, glance, pgx.QueryExecModeCacheStatement)
-	if err != nil {
-		return now, nil, err
+// columns are the parts of marks, one list each, for a query.
+func columns(all []mark) []any {
+	ids, files, pages, vacuums := make([]uint32, len(all)), make([]int64, len(all)), make([]int64, len(all)), make([]int64, len(all))
+	for i, m := range all {
+		ids[i], files[i], pages[i], vacuums[i] = m.OID, m.File, m.Pages, m.Vacuums
 	}
-	for rows.Next() {
-		var name string
-		var m mark
-		var all int64
-		if err := rows.Scan(&name, &m.File, &m.Pages, &m.Vacuums, &all); err != nil {
-			return now, nil, err
-		}
-		now.Tables[name] = m
-		if all < m.Pages {
-			unseen[name] = true
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return now, nil, err
-	}
-	return now, unseen, nil
+	return []any{ids, files, pages, vacuums}
 }
 
-// sequences reads where every sequence stands.
-func sequences(ctx context.Context, conn *pgx.Conn, names []string) (map[string]position, error) {
-	at := map[string]position{}
-	if len(names) == 0 {
-		return at, nil
-	}
-	parts := make([]string, len(names))
-	for i, n := range names {
-		parts[i] = fmt.Sprintf("SELECT %s, last_value, is_called FROM %s", literal(n), n)
-	}
-	rows, err := conn.Query(ctx, strings.Join(parts, " UNION ALL "), pgx.QueryExecModeCacheStatement)
+// observe reads marks anew. One whose pages are not all visible to all is not
+// to be believed.
+func observe(ctx context.Context, conn *pgx.Conn, all []mark) ([]mark, error) {
+	all = slices.Clone(all)
+	rows, err := conn.Query(ctx, marks, columns(all)[0])
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	for rows.Next() {
-		var name string
-		var p position
-		if err := rows.Scan(&name, &p.Last, &p.Called); err != nil {
+	for i := 0; rows.Next(); i++ {
+		m := &all[i]
+		var visible int64
+		if err := rows.Scan(&m.File, &m.Pages, &m.Vacuums, &visible); err != nil {
 			return nil, err
 		}
-		at[name] = p
-	}
-	return at, rows.Err()
-}
-
-// sequenceNames lists the sequences of a database.
-func sequenceNames(ctx context.Context, conn *pgx.Conn) ([]string, error) {
-	rows, err := conn.Query(ctx, "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND c.oid >= 16384")
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
-}
-
-// note takes a baseline of a database that is at its start state; nil where
-// some table has pages that are not visible to all: such a baseline would
-// lie.
-func note(ctx context.Context, conn *pgx.Conn) (json.RawMessage, error) {
-	if _, err := conn.Exec(ctx, visible); err != nil {
-		return nil, nil // no contrib library, or no right: the witness is not used
-	}
-	now, unseen, err := observe(ctx, conn)
-	if err != nil || len(unseen) > 0 {
-		return nil, err
-	}
-	for name, m := range now.Tables {
-		if m.Pages > 0 && name != "pg_catalog.pg_largeobject" {
-			m.Rows = some(ctx, conn, "ONLY "+name)
+		if visible < m.Pages {
+			m.Vacuums = -1
 		}
-		m.Vacuums = 0 // a copy counts anew
-		now.Tables[name] = m
 	}
-	names, err := sequenceNames(ctx, conn)
+	return all, rows.Err()
+}
+
+// moved is a query for the counters that are not where they were, by their
+// place in a baseline; "" where there are none.
+func moved(all []counter) string {
+	parts := make([]string, len(all))
+	for i, c := range all {
+		is := "NOT is_called"
+		if !c.Called {
+			is = "is_called"
+		}
+		parts[i] = fmt.Sprintf("SELECT %d FROM %s WHERE last_value <> %d OR %s", i+1, c.Name, c.Last, is)
+	}
+	return strings.Join(parts, " UNION ALL ")
+}
+
+// counters reads where every sequence of a database stands, and whether each
+// needs a transaction's number to move.
+func counters(ctx context.Context, conn *pgx.Conn) (all []counter, quiet bool, err error) {
+	rows, err := conn.Query(ctx, "SELECT format('%I.%I', n.nspname, c.relname), c.relpersistence = 'p' FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND c.oid >= 16384 ORDER BY 1")
+	if err != nil {
+		return nil, false, err
+	}
+	quiet = true
+	var c counter
+	var logged bool
+	var parts []string
+	_, err = pgx.ForEachRow(rows, []any{&c.Name, &logged}, func() error {
+		all = append(all, c)
+		parts = append(parts, "SELECT last_value, is_called, log_cnt FROM "+c.Name)
+		quiet = quiet && logged
+		return nil
+	})
+	if err != nil || all == nil {
+		return all, quiet, err
+	}
+	rows, err = conn.Query(ctx, strings.Join(parts, " UNION ALL "))
+	if err != nil {
+		return nil, false, err
+	}
+	i := 0
+	var ahead int64 // values that are given out without a word in the log
+	_, err = pgx.ForEachRow(rows, []any{&c.Last, &c.Called, &ahead}, func() error {
+		all[i].Last, all[i].Called = c.Last, c.Called
+		quiet = quiet && ahead == 0
+		i++
+		return nil
+	})
+	return all, quiet, err
+}
+
+// hush makes every counter of a database need a transaction's number for its
+// next value, which changes nothing else.
+func hush(ctx context.Context, conn *pgx.Conn, all []counter) error {
+	parts := make([]string, len(all))
+	for i, c := range all {
+		parts[i] = c.set()
+	}
+	if parts == nil {
+		return nil
+	}
+	_, err := conn.Exec(ctx, strings.Join(parts, "; "), pgx.QueryExecModeSimpleProtocol)
+	return err
+}
+
+// set is the statement that puts a sequence where it was.
+func (c counter) set() string {
+	return fmt.Sprintf("SELECT setval(%s, %d, %t)", literal(c.Name), c.Last, c.Called)
+}
+
+// note takes a baseline of a database that is at its start state. With exact
+// the map is to be believed: its catalogs are settled for that. It is nil
+// where rows may be hidden from this session.
+func note(ctx context.Context, conn *pgx.Conn, exact bool) (json.RawMessage, error) {
+	if exact {
+		_, err := conn.Exec(ctx, visible)
+		exact = err == nil // else no contrib library
+	}
+	if exact {
+		if _, err := conn.Exec(ctx, "VACUUM "+catalogList); err != nil {
+			return nil, err
+		}
+	}
+	b := baseline{}
+	rows, err := conn.Query(ctx, tables)
 	if err != nil {
 		return nil, err
 	}
-	if now.Sequences, err = sequences(ctx, conn, names); err != nil {
+	b.Tables, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (m mark, err error) {
+		err = row.Scan(&m.Name, &m.OID, &m.File, &m.Pages, &m.Fires, &m.Aimed)
+		return m, err
+	})
+	if err != nil {
 		return nil, err
 	}
-	err = conn.QueryRow(ctx, counts).Scan(&now.Counts)
-	if err == nil {
-		err = conn.QueryRow(ctx, relations).Scan(&now.Relations)
+	if b.Counters, b.Quiet, err = counters(ctx, conn); err != nil {
+		return nil, err
 	}
+	if !b.Quiet {
+		if err := hush(ctx, conn, b.Counters); err != nil {
+			return nil, err
+		}
+		if _, b.Quiet, err = counters(ctx, conn); err != nil {
+			return nil, err
+		}
+	}
+	for i, m := range b.Tables {
+		if m.Pages > 0 && m.Name != largeObjects {
+			b.Tables[i].Rows = some(ctx, conn, "ONLY "+m.Name)
+		}
+	}
+	if err := b.settled(ctx, conn, exact); err != nil {
+		return nil, err
+	}
+	err = conn.QueryRow(ctx, relations).Scan(&b.Relations)
 	if err == nil {
 		// What is written from here on has this number or a higher one.
-		err = conn.QueryRow(ctx, "SELECT pg_snapshot_xmax(pg_current_snapshot())::text").Scan(&now.Next)
+		err = conn.QueryRow(ctx, "SELECT pg_snapshot_xmax(pg_current_snapshot())::text").Scan(&b.Next)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return json.Marshal(now)
+	return json.Marshal(b)
+}
+
+const largeObjects = "pg_catalog.pg_largeobject"
+
+// settled notes what the map says, or else how many rows there are.
+func (b *baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool) error {
+	if exact {
+		seen, err := observe(ctx, conn, b.Tables)
+		if err != nil {
+			return err
+		}
+		b.Exact = !slices.ContainsFunc(seen, func(m mark) bool { return m.Vacuums < 0 })
+		b.Tables = seen
+	}
+	for i := range b.Tables { // a copy counts anew
+		b.Tables[i].Vacuums = 0
+	}
+	if err := b.schema(ctx, conn); err != nil || b.Exact {
+		return err
+	}
+	rows, err := conn.Query(ctx, rowsSince(b.Tables, ""))
+	if err != nil {
+		return err
+	}
+	var i int
+	var count, fresh int64
+	_, err = pgx.ForEachRow(rows, []any{&i, &count, &fresh}, func() error {
+		b.Tables[i-1].Count = count
+		return nil
+	})
+	return err
+}
+
+// schema notes how many rows each catalog has, and what the map says of it.
+func (b *baseline) schema(ctx context.Context, conn *pgx.Conn) error {
+	b.Catalogs = make([]mark, len(catalogs))
+	all := make([]int, len(catalogs))
+	for i, x := range catalogs {
+		all[i] = i
+		b.Catalogs[i].Name = x.table
+		if err := conn.QueryRow(ctx, "SELECT $1::text::regclass::oid", x.table).Scan(&b.Catalogs[i].OID); err != nil {
+			return err
+		}
+	}
+	if b.Exact {
+		seen, err := observe(ctx, conn, b.Catalogs)
+		if err != nil {
+			return err
+		}
+		for i, m := range seen {
+			if m.Vacuums > 0 { // a copy counts anew
+				seen[i].Vacuums = 0
+			}
+		}
+		b.Catalogs = seen
+	}
+	rows, err := conn.Query(ctx, written(all), "3")
+	if err != nil {
+		return err
+	}
+	var i int
+	var count, since int64
+	_, err = pgx.ForEachRow(rows, []any{&i, &count, &since}, func() error {
+		b.Catalogs[i].Count = count
+		return nil
+	})
+	return err
+}
+
+// rowsSince is a query that counts the rows of each table, and those that were
+// written by a transaction after the one that the table's mark names, or else
+// by next or a later one. It reads them all.
+func rowsSince(all []mark, next string) string {
+	var parts []string
+	for i, m := range all {
+		if m.Name == largeObjects {
+			continue
+		}
+		newer := "false"
+		switch {
+		case m.Since != "":
+			newer = fmt.Sprintf("age(xmin) < age('%s'::xid)", m.Since)
+		case next != "":
+			newer = fmt.Sprintf("age(xmin) <= age('%s'::xid)", next)
+		}
+		parts = append(parts, fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM ONLY %s", i+1, newer, m.Name))
+	}
+	if parts == nil {
+		return "SELECT 1, 0::bigint, 0::bigint WHERE false"
+	}
+	return strings.Join(parts, " UNION ALL ")
+}
+
+// errSchema says that a look found the schema changed.
+var errSchema = errReplace{"the schema was changed"}
+
+// gone reports whether an error says that something of the baseline is not
+// there any more.
+func gone(err error) bool {
+	pg, ok := errors.AsType[*pgconn.PgError](err)
+	return ok && slices.Contains([]string{"XX000", "42P01", "42703", "3F000", "42809"}, pg.Code)
+}
+
+// touched is what differs from a baseline, by its place there.
+type touched struct {
+	tables   []int
+	counters []int
+	catalogs []int // that were written to, by their places, though the schema is the same
+}
+
+func (t touched) nothing() bool { return len(t.tables)+len(t.counters) == 0 }
+
+// compare asks what differs from a baseline. It fails with errReplace where
+// that cannot be told, or is more than rows and counters.
+func (d *database) compare(ctx context.Context, conn *pgx.Conn, base baseline) (t touched, err error) {
+	var next, oldest int64
+	const numbers = "SELECT pg_snapshot_xmax(s)::text::bigint, pg_snapshot_xmin(s)::text::bigint FROM pg_current_snapshot() s"
+	if err := conn.QueryRow(ctx, numbers).Scan(&next, &oldest); err != nil {
+		return t, err
+	}
+	// No transaction has been here since the last look, or since it was made.
+	if base.Quiet && (next == d.seen || oldest == next && d.facts.Baseline == nil && d.facts.Born == strconv.FormatInt(next-1, 10)) {
+		return t, nil
+	}
+	look := d.pages
+	if !base.Exact {
+		look = d.rows
+	}
+	t, err = look(ctx, conn, base)
+	if gone(err) {
+		err = errSchema
+	}
+	if err != nil {
+		return t, err
+	}
+	// Nothing is written without a transaction's number, and none is under way
+	// that had one before.
+	if t.nothing() && oldest == next {
+		d.seen = next
+	}
+	return t, nil
+}
+
+// pages asks the visibility map of every table, and of the catalogs.
+func (d *database) pages(ctx context.Context, conn *pgx.Conn, base baseline) (t touched, err error) {
+	if !d.sighted {
+		if _, err := conn.Exec(ctx, visible); err != nil {
+			return t, errReplace{"the server lacks the extension pg_visibility"}
+		}
+		d.sighted = true
+	}
+	all := slices.Concat(base.Tables, base.Catalogs)
+	// The server, this process and, where it is open, the other session look
+	// side by side.
+	look, sizes := differing, make(chan []int, 1)
+	if files := d.files(); files != "" {
+		go func() { sizes <- grown(files, all) }()
+	} else {
+		look = resized
+		sizes <- nil
+	}
+	other := make(chan error, 1)
+	if beside := d.hand; beside != nil && !beside.IsClosed() {
+		go func() { other <- d.moved(ctx, beside, base, &t) }()
+	} else {
+		other <- nil
+	}
+	places, err := ask(ctx, conn, look, columns(all)...)
+	if err = errors.Join(err, <-other); err == nil && (d.hand == nil || d.hand.IsClosed()) {
+		err = d.moved(ctx, conn, base, &t)
+	}
+	if err != nil {
+		return t, err
+	}
+	for _, p := range <-sizes {
+		if !slices.Contains(places, p) {
+			places = append(places, p)
+		}
+	}
+	slices.Sort(places)
+	for _, p := range places {
+		if p > len(base.Tables) {
+			t.catalogs = append(t.catalogs, p-len(base.Tables)-1)
+			continue
+		}
+		if t.tables = append(t.tables, p); base.Tables[p-1].Name == largeObjects {
+			return t, errReplace{"large objects were changed"}
+		}
+	}
+	if len(t.catalogs) > 0 {
+		same, err := sameSchema(ctx, conn, base, t.catalogs)
+		if err == nil && !same {
+			err = errSchema
+		}
+		return t, err
+	}
+	return t, nil
+}
+
+// files is the folder with the files of the database, where this process can
+// look at them.
+func (d *database) files() string {
+	if d.server.socket == "" || d.oid == 0 {
+		return ""
+	}
+	folder := filepath.Join(d.server.socket, "data", "base", strconv.FormatUint(uint64(d.oid), 10))
+	if d.filesOf != folder {
+		d.filesOf = folder
+		_, err := os.Stat(folder)
+		d.filesSeen = err == nil
+	}
+	if !d.filesSeen {
+		return ""
+	}
+	return folder
+}
+
+// grown lists, by their places, the tables whose files are not as long as
+// noted, or not there. A table that is longer than one file has them numbered.
+func grown(folder string, all []mark) (places []int) {
+	const page, file = 8192, 1 << 30
+	path := make([]byte, 0, len(folder)+24)
+	for i, m := range all {
+		path = strconv.AppendInt(append(append(path[:0], folder...), '/'), m.File, 10)
+		want := m.Pages * page
+		if want >= file {
+			path = strconv.AppendInt(append(path, '.'), want/file, 10)
+			want %= file
+		}
+		var st unix.Stat_t
+		if unix.Stat(string(path), &st) != nil || st.Size != want {
+			places = append(places, i+1)
+		}
+	}
+	return places
+}
+
+// largerThan reports whether a table has more than so many pages, or other
+// files than noted.
+func largerThan(folder string, m mark, pages int64) bool {
+	var st unix.Stat_t
+	err := unix.Stat(filepath.Join(folder, strconv.FormatInt(m.File, 10)), &st)
+	return err != nil || st.Size > pages*8192
+}
+
+// rows reads every row: those that a transaction since then wrote, and how
+// many there are, tell what was touched where the map cannot be believed.
+func (d *database) rows(ctx context.Context, conn *pgx.Conn, base baseline) (t touched, err error) {
+	same, err := sameSchema(ctx, conn, base, nil)
+	if err == nil && !same {
+		err = errSchema
+	}
+	if err != nil {
+		return t, err
+	}
+	var objects int64
+	if err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_largeobject_metadata").Scan(&objects); err != nil || objects > 0 {
+		return t, errors.Join(err, errReplace{"large objects may have been changed"})
+	}
+	rows, err := conn.Query(ctx, rowsSince(base.Tables, base.Next))
+	if err != nil {
+		return t, err
+	}
+	var i int
+	var count, fresh int64
+	_, err = pgx.ForEachRow(rows, []any{&i, &count, &fresh}, func() error {
+		if m := base.Tables[i-1]; count != m.Count || fresh > 0 || m.Vacuums < 0 {
+			t.tables = append(t.tables, i)
+		}
+		return nil
+	})
+	if err == nil {
+		err = d.moved(ctx, conn, base, &t)
+	}
+	return t, err
+}
+
+// moved asks which counters have moved.
+func (d *database) moved(ctx context.Context, conn *pgx.Conn, base baseline, t *touched) (err error) {
+	if q := d.movedOf(base); q != "" {
+		t.counters, err = ask(ctx, conn, q)
+	}
+	return err
+}
+
+// ask runs a query, which the session keeps, for a list of places.
+func ask(ctx context.Context, conn *pgx.Conn, sql string, args ...any) ([]int, error) {
+	rows, err := conn.Query(ctx, sql, append([]any{pgx.QueryExecModeCacheStatement}, args...)...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int])
+}
+
+// movedOf is moved, kept: the text is long, and the same as long as the start
+// state is.
+func (d *database) movedOf(base baseline) string {
+	if !slices.Equal(d.countersOf, base.Counters) {
+		d.countersOf, d.countersText = base.Counters, moved(base.Counters)
+	}
+	return d.countersText
 }
