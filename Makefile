@@ -38,6 +38,8 @@ fuzz:
 
 soak:
 	go test -run RandomWork -timeout 60m ./internal/engine/sqlite -rounds 20000
+	go test -run RandomWork -timeout 60m ./internal/engine/postgres -rounds 5000
+	go test -run KilledAnywhere -timeout 60m ./internal/cli -kills 300
 
 screenshots: build
 	./scripts/screenshots

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"hemzo/internal/engine"
 	"hemzo/internal/fault"
 	"hemzo/internal/project"
 	"hemzo/internal/template"
@@ -178,7 +180,7 @@ exit code is 1. (Times and random values that sources write do differ.)`,
 	return c
 }
 
-func (s *session) verify(c *cobra.Command, d *project.Database) ([]template.Difference, error) {
+func (s *session) verify(c *cobra.Command, d *project.Database) ([]engine.Difference, error) {
 	plan, err := s.plan(c.Context(), d)
 	if err != nil {
 		return nil, err
@@ -201,8 +203,8 @@ type builtReport struct {
 	Size     int64         `json:"size"`
 	Took     time.Duration `json:"took"`
 
-	Verified    bool                  `json:"verified,omitempty"`
-	Differences []template.Difference `json:"differences,omitempty"`
+	Verified    bool                `json:"verified,omitempty"`
+	Differences []engine.Difference `json:"differences,omitempty"`
 }
 
 func (s *session) build(c *cobra.Command, d *project.Database) (r builtReport, err error) {
@@ -237,7 +239,7 @@ func (r builtReport) line(p paint) string {
 		text += ", the same as from nothing"
 	}
 	for _, d := range r.Differences {
-		text += fmt.Sprintf("\n  %s %s %s\n    template      %s\n    from nothing  %s", p.bad("differs"), d.Kind, d.Name, shorten(or(d.Ready, "none"), 100), shorten(or(d.Anew, "none"), 100))
+		text += fmt.Sprintf("\n  %s %s %s\n    template      %s\n    from nothing  %s", p.bad("differs"), d.Kind, d.Name, shorten(cmp.Or(d.Has, "none"), 100), shorten(cmp.Or(d.Wanted, "none"), 100))
 	}
 	return text
 }

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,8 +18,10 @@ import (
 
 func (a *app) resetCommand() *cobra.Command {
 	var (
-		by, to string
-		wait   time.Duration
+		by, to  string
+		wait    time.Duration
+		inPlace bool
+		verify  bool
 	)
 	c := &cobra.Command{
 		Use:   "reset [COPY...]",
@@ -40,29 +44,53 @@ touched costs nearly nothing.`,
 				args = []string{""}
 			}
 			var all []resetReport
+			differ := false
 			for _, which := range args {
 				f, err := s.find(c.Context(), which)
 				if err != nil {
 					return err
 				}
-				r, err := s.reset(c.Context(), f, way, to, wait)
+				o, err := f.resetOptions(c.Context(), way, to, wait)
 				if err != nil {
 					return err
 				}
-				all = append(all, resetReport{f.entry.Facts.Name, r})
+				o.InPlace = inPlace
+				r, err := reset.Do(c.Context(), f.shelf.Server, f.entry, o)
+				if err != nil {
+					return err
+				}
+				done := resetReport{Copy: f.entry.Facts.Name, Report: r}
+				if verify {
+					if done.Differences, err = reset.Verify(c.Context(), f.shelf.Server, f.entry, o.Keep, o.Wait); err != nil {
+						return err
+					}
+				}
+				all = append(all, done)
+				differ = differ || len(done.Differences) > 0
 				if !a.json && !a.quiet {
 					a.say("%s: %s", f.entry.Facts.Name, resetText(r, to))
 				}
+				if verify && !a.json {
+					a.showVerified(done)
+				}
 			}
 			if a.json {
-				return a.printJSON(all)
+				if err := a.printJSON(all); err != nil {
+					return err
+				}
+			}
+			if differ {
+				return exit(1)
 			}
 			return nil
 		},
 	}
 	c.Flags().StringVar(&by, "by", "", "`WAY` to reset: truncation, rollback or snapshot (default: the project file's, else the cheapest)")
 	c.Flags().StringVar(&to, "to", "", "to the `SNAPSHOT` of this name instead of the start state")
+	c.Flags().BoolVar(&inPlace, "in-place", false, "fail rather than put another database in its place, which ends its clients' connections")
+	c.Flags().BoolVar(&verify, "verify", false, "compare all that the copy then holds with its start state")
 	c.MarkFlagsMutuallyExclusive("by", "to")
+	c.MarkFlagsMutuallyExclusive("verify", "to")
 	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"truncation", "rollback", "snapshot"}, cobra.ShellCompDirectiveNoFileComp))
 	waitFlag(c, &wait)
 	return c
@@ -71,9 +99,30 @@ touched costs nearly nothing.`,
 type resetReport struct {
 	Copy string `json:"copy"`
 	*reset.Report
+	Differences []engine.Difference `json:"differences,omitempty"` // from its start state, where that was looked at
+}
+
+// showVerified says whether a copy holds what it is to hold.
+func (a *app) showVerified(r resetReport) {
+	p := a.paintFor(a.outTerm)
+	if len(r.Differences) == 0 && !a.quiet {
+		a.say("  %s", p.good("verified: every object, row and counter is as in its start state"))
+	}
+	for _, d := range r.Differences {
+		a.say("  %s %s %s\n    the copy     %s\n    start state  %s", p.bad("differs"), d.Kind, d.Name, shorten(cmp.Or(d.Has, "none"), 100), shorten(cmp.Or(d.Wanted, "none"), 100))
+	}
 }
 
 func (s *session) reset(ctx context.Context, f found, way engine.Way, to string, wait time.Duration) (*reset.Report, error) {
+	o, err := f.resetOptions(ctx, way, to, wait)
+	if err != nil {
+		return nil, err
+	}
+	return reset.Do(ctx, f.shelf.Server, f.entry, o)
+}
+
+// resetOptions are those of the project file and of the flags.
+func (f found) resetOptions(ctx context.Context, way engine.Way, to string, wait time.Duration) (reset.Options, error) {
 	o := reset.Options{Way: way, Wait: f.wait(wait)}
 	if f.database != nil {
 		o.Keep = f.database.Keep
@@ -84,11 +133,11 @@ func (s *session) reset(ctx context.Context, f found, way engine.Way, to string,
 	if to != "" {
 		snapshot, err := snapshotNamed(ctx, f, to)
 		if err != nil {
-			return nil, err
+			return o, err
 		}
 		o.To = snapshot.ID
 	}
-	return reset.Do(ctx, f.shelf.Server, f.entry, o)
+	return o, nil
 }
 
 func snapshotNamed(ctx context.Context, f found, name string) (engine.Entry, error) {
@@ -131,6 +180,9 @@ func resetText(r *reset.Report, to string) string {
 			out, in = out+t.Removed, in+t.PutBack
 		}
 		text += fmt.Sprintf(", %s: %s removed, %d put back", count(len(r.Tables), "table"), count(out, "row"), in)
+	}
+	if len(r.Dropped) > 0 {
+		text += "; dropped what had been added: " + few(slices.Clone(r.Dropped), ", ")
 	}
 	if r.Sequences > 0 {
 		text += ", " + count(r.Sequences, "counter")

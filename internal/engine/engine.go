@@ -8,11 +8,14 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"io"
 	"net"
+	"slices"
+	"strings"
 	"time"
 
 	"hemzo/internal/sqltext"
@@ -267,6 +270,9 @@ type Server interface {
 	Clear(ctx context.Context) error
 	// Whole reports whether a template or snapshot is as it was made.
 	Whole(ctx context.Context, e Entry) (bool, error)
+	// References tells to which tables the foreign keys of each table of a
+	// template lead, as far as that is known.
+	References(ctx context.Context, e Entry) (map[string][]string, error)
 	// Watch notes the present state of a database; the returned function
 	// tells whether anybody came to it since, waiting for news of that.
 	Watch(ctx context.Context, id string) (came func(wait time.Duration) (bool, error), err error)
@@ -308,6 +314,35 @@ type Database interface {
 // Content is one object with its definition, or the rows of one table with a
 // sum over them.
 type Content struct{ Kind, Name, Sum string }
+
+// Difference is something in which two databases differ.
+type Difference struct {
+	Kind   string `json:"kind"`
+	Name   string `json:"name"`
+	Has    string `json:"has"`    // the one that was looked at; "" where it is missing
+	Wanted string `json:"wanted"` // what it is to be; likewise
+}
+
+// Differences compares what two databases hold, in order of their names.
+func Differences(has, wanted []Content) (all []Difference) {
+	type key struct{ kind, name string }
+	sums := map[key]string{}
+	for _, c := range has {
+		sums[key{c.Kind, c.Name}] = c.Sum
+	}
+	for _, c := range wanted {
+		k := key{c.Kind, c.Name}
+		if sum, ok := sums[k]; !ok || sum != c.Sum {
+			all = append(all, Difference{Kind: c.Kind, Name: c.Name, Has: sum, Wanted: cmp.Or(c.Sum, "there")})
+		}
+		delete(sums, k)
+	}
+	for k, sum := range sums {
+		all = append(all, Difference{Kind: k.kind, Name: k.name, Has: cmp.Or(sum, "there")})
+	}
+	slices.SortFunc(all, func(a, b Difference) int { return strings.Compare(a.Kind+"\x00"+a.Name, b.Kind+"\x00"+b.Name) })
+	return all
+}
 
 // Script is SQL text that came from a file.
 type Script struct {

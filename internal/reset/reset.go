@@ -7,6 +7,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -240,6 +242,55 @@ func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string,
 		return engine.Entry{}, err
 	}
 	return s.Find(ctx, id)
+}
+
+// Verify compares all that a copy holds with its start state, of which it makes
+// a copy for that. The rows and counters of tables to keep are left out.
+func Verify(ctx context.Context, s engine.Server, e engine.Entry, keep []string, wait time.Duration) (all []engine.Difference, err error) {
+	if _, err := find(ctx, s, e.Facts.Start); err != nil {
+		return nil, err
+	}
+	lock, _, err := s.Own(ctx)
+	if err != nil {
+		return nil, err
+	}
+	fresh, facts := engine.NewID(engine.Work), e.Facts
+	facts.Owner = engine.Owner{Lock: lock}
+	defer func() { err = errors.Join(err, s.Drop(context.WithoutCancel(ctx), fresh)) }()
+	if err := s.Copy(ctx, e.Facts.Start, fresh, facts); err != nil {
+		return nil, fmt.Errorf("making a copy to compare with: %w", err)
+	}
+	var contents [2][]engine.Content
+	for i, id := range []string{e.ID, fresh} {
+		d, err := s.Open(ctx, id, engine.Session{Wait: wait})
+		if err != nil {
+			return nil, err
+		}
+		contents[i], err = d.Contents(ctx)
+		if err = errors.Join(err, d.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return slices.DeleteFunc(engine.Differences(contents[0], contents[1]), func(d engine.Difference) bool { return ofKept(d, keep) }), nil
+}
+
+// ofKept reports whether a difference is in the rows or the counter of a table
+// to keep.
+func ofKept(d engine.Difference, keep []string) bool {
+	if d.Kind != "rows" && d.Kind != "counter" {
+		return false
+	}
+	_, short, dotted := strings.Cut(d.Name, ".")
+	if !dotted {
+		short = d.Name
+	}
+	return slices.ContainsFunc(keep, func(k string) bool {
+		_, name, dotted := strings.Cut(k, ".")
+		if !dotted {
+			name = k
+		}
+		return strings.EqualFold(short, name) || d.Kind == "counter" && strings.HasPrefix(short, name+"_")
+	})
 }
 
 // Changes tells how a copy differs from its start state. rows bounds how many

@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"hemzo/internal/engine"
@@ -33,6 +36,44 @@ type Result struct {
 // Build makes the template of a layer, or finds it ready. Any number of
 // processes may ask at once: one builds, the rest wait.
 func (p *Plan) Build(ctx context.Context, s engine.Server, layer int, progress func(Event)) (*Result, error) {
+	result, err := p.make(ctx, s, layer, progress)
+	if err == nil {
+		err = p.dangling(ctx, s, result.Template)
+	}
+	return result, err
+}
+
+// dangling fails where a table to keep refers to one that a reset puts back:
+// its rows would be left referring to nothing.
+func (p *Plan) dangling(ctx context.Context, s engine.Server, e engine.Entry) error {
+	if len(p.Database.Keep) == 0 {
+		return nil
+	}
+	references, err := s.References(ctx, e)
+	if err != nil {
+		return err
+	}
+	short := func(name string) string { return strings.ToLower(strings.TrimPrefix(name, "public.")) }
+	keep := map[string]bool{}
+	for _, name := range p.Database.Keep {
+		keep[short(name)] = true
+	}
+	for _, table := range slices.Sorted(maps.Keys(references)) {
+		if !keep[short(table)] {
+			continue
+		}
+		for _, to := range references[table] {
+			if !keep[short(to)] {
+				f := fault.New(fault.Usage, "keep "+to+" too, or take "+table+" out of  keep:", "database %q: the table to keep, %s, refers to %s, which a reset puts back", p.Database.Name, table, to)
+				f.Where = p.Database.At
+				return f
+			}
+		}
+	}
+	return nil
+}
+
+func (p *Plan) make(ctx context.Context, s engine.Server, layer int, progress func(Event)) (*Result, error) {
 	if progress == nil {
 		progress = func(Event) {}
 	}

@@ -137,6 +137,11 @@ func (p *Plan) Look(ctx context.Context, s engine.Server) ([]State, error) {
 			return nil, err
 		}
 		whole[e.Facts.Fingerprint] = ok
+		if ok && e.Facts.Fingerprint == p.Layers[p.Head()] {
+			if err := p.dangling(ctx, s, e); err != nil {
+				return nil, err
+			}
+		}
 		for _, f := range e.Facts.Steps {
 			took[f.Hash] = max(took[f.Hash], f.Took)
 		}

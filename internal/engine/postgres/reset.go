@@ -197,7 +197,9 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 		work.tables = append(work.tables, i-1)
 	}
 	for _, i := range t.counters {
-		work.counters = append(work.counters, base.Counters[i-1])
+		if c := base.Counters[i-1]; c.Table == "" || !kept(c.Table, r.Keep) {
+			work.counters = append(work.counters, c)
+		}
 	}
 	work.catalogs = t.catalogs
 	if len(work.tables)+len(work.counters) > 0 || report.Dropped != nil {

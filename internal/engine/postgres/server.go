@@ -597,6 +597,21 @@ func (s *server) Clear(ctx context.Context) error {
 // template and change it.
 func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
 
+// References reads the foreign keys from the baseline.
+func (s *server) References(_ context.Context, e engine.Entry) (map[string][]string, error) {
+	var b baseline
+	if e.Facts.Baseline == nil || json.Unmarshal(e.Facts.Baseline, &b) != nil {
+		return nil, nil
+	}
+	all := map[string][]string{}
+	for _, m := range b.Tables {
+		if m.Leads != nil {
+			all[shortName(m.Name)] = m.Leads
+		}
+	}
+	return all, nil
+}
+
 // Watch counts the sessions that a database has had.
 func (s *server) Watch(ctx context.Context, id string) (func(time.Duration) (bool, error), error) {
 	const sessions = "SELECT coalesce(max(sessions), 0) FROM pg_stat_database WHERE datname = $1"

@@ -32,16 +32,17 @@ type baseline struct {
 // mark is one table: whatever writes to it changes one of File, Pages and
 // Vacuums, or leaves pages that are not visible to all.
 type mark struct {
-	Name    string `json:"n"` // as format('%I.%I') writes it
-	OID     uint32 `json:"o"`
-	File    int64  `json:"f,omitempty"` // node
-	Pages   int64  `json:"p,omitempty"`
-	Vacuums int64  `json:"v,omitempty"` // -1 where the table is not to be believed untouched
-	Rows    bool   `json:"r,omitempty"` // it has some
-	Fires   bool   `json:"t,omitempty"` // a trigger or rule of it fires for what a reset does
-	Aimed   bool   `json:"k,omitempty"` // a foreign key of another table leads to it
-	Count   int64  `json:"c,omitempty"` // of rows: of a catalog, and where the map cannot be believed
-	Since   string `json:"x,omitempty"` // the transaction that put its rows back, likewise
+	Name    string   `json:"n"` // as format('%I.%I') writes it
+	OID     uint32   `json:"o"`
+	File    int64    `json:"f,omitempty"` // node
+	Pages   int64    `json:"p,omitempty"`
+	Vacuums int64    `json:"v,omitempty"`  // -1 where the table is not to be believed untouched
+	Rows    bool     `json:"r,omitempty"`  // it has some
+	Fires   bool     `json:"t,omitempty"`  // a trigger or rule of it fires for what a reset does
+	Aimed   bool     `json:"k,omitempty"`  // a foreign key of another table leads to it
+	Leads   []string `json:"fk,omitempty"` // the tables that its foreign keys lead to
+	Count   int64    `json:"c,omitempty"`  // of rows: of a catalog, and where the map cannot be believed
+	Since   string   `json:"x,omitempty"`  // the transaction that put its rows back, likewise
 }
 
 // counter is a sequence.
@@ -49,6 +50,7 @@ type counter struct {
 	Name   string `json:"n"`
 	Last   int64  `json:"l"`
 	Called bool   `json:"c,omitempty"`
+	Table  string `json:"t,omitempty"` // that it belongs to
 }
 
 // tested are the majors for which it was shown that what reads a table leaves
@@ -66,7 +68,8 @@ const users = `c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname
 // tables lists the tables of a baseline.
 const tables = `SELECT format('%I.%I', n.nspname, c.relname), c.oid, coalesce(pg_relation_filenode(c.oid), 0)::bigint, pg_relation_size(c.oid) / current_setting('block_size')::bigint,
 	EXISTS (SELECT 1 FROM pg_trigger t WHERE t.tgrelid = c.oid AND t.tgenabled IN ('A', 'R')) OR EXISTS (SELECT 1 FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.ev_enabled IN ('A', 'R')),
-	EXISTS (SELECT 1 FROM pg_constraint k WHERE k.contype = 'f' AND k.confrelid = c.oid AND k.conrelid <> c.oid)
+	EXISTS (SELECT 1 FROM pg_constraint k WHERE k.contype = 'f' AND k.confrelid = c.oid AND k.conrelid <> c.oid),
+	(SELECT array_agg(DISTINCT k.confrelid::regclass::text) FROM pg_constraint k WHERE k.contype = 'f' AND k.conrelid = c.oid AND k.confrelid <> c.oid)
 	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE ` + users + ` OR c.oid = 'pg_largeobject'::regclass ORDER BY 1`
 
 // differing lists, by their place in a baseline, the tables that are not as
@@ -208,7 +211,9 @@ func moved(all []counter) string {
 // counters reads where every sequence of a database stands, and whether each
 // needs a transaction's number to move.
 func counters(ctx context.Context, conn *pgx.Conn) (all []counter, quiet bool, err error) {
-	rows, err := conn.Query(ctx, "SELECT format('%I.%I', n.nspname, c.relname), c.relpersistence = 'p' FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND c.oid >= 16384 ORDER BY 1")
+	rows, err := conn.Query(ctx, `SELECT format('%I.%I', n.nspname, c.relname), c.relpersistence = 'p', coalesce((SELECT format('%I.%I', tn.nspname, t.relname)
+		FROM pg_depend d JOIN pg_class t ON t.oid = d.refobjid JOIN pg_namespace tn ON tn.oid = t.relnamespace WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i') LIMIT 1), '')
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND c.oid >= 16384 ORDER BY 1`)
 	if err != nil {
 		return nil, false, err
 	}
@@ -216,7 +221,7 @@ func counters(ctx context.Context, conn *pgx.Conn) (all []counter, quiet bool, e
 	var c counter
 	var logged bool
 	var parts []string
-	_, err = pgx.ForEachRow(rows, []any{&c.Name, &logged}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&c.Name, &logged, &c.Table}, func() error {
 		all = append(all, c)
 		parts = append(parts, "SELECT last_value, is_called, log_cnt FROM "+c.Name)
 		quiet = quiet && logged
@@ -278,7 +283,7 @@ func note(ctx context.Context, conn *pgx.Conn, exact bool) (json.RawMessage, err
 		return nil, err
 	}
 	b.Tables, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (m mark, err error) {
-		err = row.Scan(&m.Name, &m.OID, &m.File, &m.Pages, &m.Fires, &m.Aimed)
+		err = row.Scan(&m.Name, &m.OID, &m.File, &m.Pages, &m.Fires, &m.Aimed, &m.Leads)
 		return m, err
 	})
 	if err != nil {

@@ -283,6 +283,11 @@ func (s *server) Clear(ctx context.Context) error {
 
 func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
 
+// References is nothing: a service has no tables.
+func (s *server) References(context.Context, engine.Entry) (map[string][]string, error) {
+	return nil, nil
+}
+
 // Watch is for sources, of which a service has none.
 func (s *server) Watch(context.Context, string) (func(time.Duration) (bool, error), error) {
 	return func(time.Duration) (bool, error) { return true, nil }, nil

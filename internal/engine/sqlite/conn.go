@@ -43,6 +43,7 @@ func codeOf(err error) int {
 type openMode int
 
 const (
+	readOnly  openMode = lite.SQLITE_OPEN_READONLY
 	readWrite openMode = lite.SQLITE_OPEN_READWRITE
 	create    openMode = lite.SQLITE_OPEN_READWRITE | lite.SQLITE_OPEN_CREATE
 )

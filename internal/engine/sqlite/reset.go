@@ -346,6 +346,9 @@ func putHeader(c *conn, st *start) error {
 
 // replace puts a new file in the place of one that cannot be put back.
 func (d *database) replace(ctx context.Context, r engine.Reset, why string) (*engine.Report, error) {
+	if r.InPlace {
+		return nil, fault.New(fault.Failed, "reset without --in-place: clients must then open the file again", "the copy cannot be put back in place: %s", why)
+	}
 	d.disconnect()
 	e, err := d.server.Find(ctx, d.id)
 	if err != nil {

@@ -211,6 +211,21 @@ func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) {
 	return same, err
 }
 
+// References asks the template's schema.
+func (s *server) References(_ context.Context, e engine.Entry) (map[string][]string, error) {
+	c, err := connect(fixed(s.file(e.ID)), readOnly, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	all := map[string][]string{}
+	err = c.each(`SELECT DISTINCT m.name, f."table" FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' AND lower(m.name) <> lower(f."table") ORDER BY 1, 2`, func(st *stmt) error {
+		all[st.text(0)] = append(all[st.text(0)], st.text(1))
+		return nil
+	})
+	return all, err
+}
+
 // Watch sets the file's time of last access far back: reading it, which every
 // connection does, brings it forward.
 func (s *server) Watch(_ context.Context, id string) (func(time.Duration) (bool, error), error) {
