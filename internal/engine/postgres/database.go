@@ -36,6 +36,7 @@ type database struct {
 	hand    *pgx.Conn // puts back
 	twin    *pgx.Conn // reads the rows of the start state twinOf
 	twinOf  string
+	looks   int      // with the map
 	sighted bool     // the seer has the function that asks the map
 	seen    int64    // the next transaction's number when nothing was touched; 0 where unknown
 	read    baseline // what was read last of a baseline, from the text of readOf
@@ -567,7 +568,7 @@ func (s *server) replace(ctx context.Context, from string, e engine.Entry) (old 
 	}
 	// Refuse connections, end sessions, both renames in one transaction: in
 	// any other order a client that connects again gets in between.
-	swap := fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT; SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = %s AND pid <> pg_backend_pid(); BEGIN; %s; ALTER DATABASE %s RENAME TO %s; ALTER DATABASE %s RENAME TO %s; COMMIT",
+	swap := fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT; SELECT pg_terminate_backend(pid) FROM pg_stat_get_activity(NULL) WHERE datid = (SELECT oid FROM pg_database WHERE datname = %s); BEGIN; %s; ALTER DATABASE %s RENAME TO %s; ALTER DATABASE %s RENAME TO %s; COMMIT",
 		ident(e.ID), literal(e.ID), text, ident(e.ID), ident(old), ident(work), ident(e.ID))
 	err = s.busy(ctx, func() error {
 		err := s.do(ctx, swap)

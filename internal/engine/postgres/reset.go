@@ -130,7 +130,7 @@ func (d *database) witness(ctx context.Context) (*pgx.Conn, error) {
 	var oid uint32
 	err = conn.QueryRow(ctx, "SELECT oid FROM pg_database WHERE datname = current_database()").Scan(&oid)
 	if err == nil {
-		_, err = conn.Exec(ctx, "SET row_security = off")
+		_, err = conn.Exec(ctx, "SET row_security = off; SET synchronous_commit = on", pgx.QueryExecModeSimpleProtocol)
 	}
 	if err == nil && d.oid != 0 && oid != d.oid {
 		err = errGone
@@ -484,7 +484,12 @@ func (d *database) vacuumed(ctx context.Context, conn *pgx.Conn, p putting, fres
 	for _, at := range p.catalogs {
 		list = strings.TrimSuffix(catalogs[at].table+", "+list, ", ")
 	}
-	if _, err := hand.Exec(ctx, "VACUUM "+list); err != nil {
+	// What others have committed is to be on disk as well: a commit that is, of
+	// something, brings all before it there.
+	if _, err := hand.Exec(ctx, "SELECT pg_logical_emit_message(true, '', '')"); err != nil {
+		return err
+	}
+	if _, err := hand.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+list); err != nil {
 		return err
 	}
 	if len(p.catalogs) > 0 {

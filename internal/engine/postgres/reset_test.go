@@ -193,3 +193,34 @@ func TestResetBlocked(t *testing.T) {
 	require.NoError(t, conn.QueryRow(t.Context(), "SELECT count(*) FROM kind").Scan(&n))
 	assert.Equal(t, 3, n, "a table to keep stays as it is")
 }
+
+// TestSettled: what followed a reset has settled what Hemzo's own session and
+// a client's temporary tables have written to the catalogs, so that the next
+// look is a short one.
+func TestSettled(t *testing.T) {
+	s, copied, _ := begin(t, true)
+	opened, err := s.Open(t.Context(), copied.ID, engine.Session{Wait: time.Second})
+	require.NoError(t, err)
+	defer opened.Close()
+	d := opened.(*database)
+	client, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	require.NoError(t, err)
+	defer client.Close(context.Background())
+	r := engine.Reset{Start: copied.Facts.Start, Last: copied.Facts.Start}
+	for _, work := range []string{"SELECT pg_current_xact_id()", "CREATE TEMP TABLE passing (x int)", "INSERT INTO many SELECT 70000 + g FROM generate_series(1, 40) g; CREATE TABLE added (x int)"} {
+		_, err = client.Exec(t.Context(), work)
+		require.NoError(t, err)
+		report, err := d.Reset(t.Context(), r)
+		require.NoError(t, err)
+		require.NotNil(t, report.Later, work)
+		r.Baseline, err = report.Later(t.Context())
+		require.NoError(t, err)
+		base, err := d.base(t.Context(), r)
+		require.NoError(t, err)
+		conn, err := d.witness(t.Context())
+		require.NoError(t, err)
+		left, err := d.pages(t.Context(), conn, base)
+		require.NoError(t, err)
+		assert.Empty(t, slices.Concat(left.tables, left.counters, left.catalogs), "after %s", work)
+	}
+}
