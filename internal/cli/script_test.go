@@ -255,17 +255,18 @@ curl -s -X POST "$HEMZO_CONTROL/w/a/reset?by=snapshot" >/dev/null
 curl -s -X POST "$HEMZO_CONTROL/w/b/snapshot?as=s&force" >/dev/null
 `
 
-func killAnywhere(t *testing.T, engine string) {
+// commander writes a project of an engine and returns what makes commands in
+// it, and its folders for data and for all else.
+func commander(t *testing.T, engine string) (command func(args ...string) *exec.Cmd, root, data, home string) {
 	root, env := project(t, 20)
 	keys := "databases: { apiary: { engine: " + engine + ", from: [ { migrations: m } ] } }\nfiles: [ { from: app.in, to: app.out } ]\n"
 	require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"), []byte(keys), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "app.in"), []byte("{url}"), 0o644))
-	command := func(args ...string) *exec.Cmd {
+	command = func(args ...string) *exec.Cmd {
 		cmd := exec.Command(program, args...)
 		cmd.Dir, cmd.Env = root, env
 		return cmd
 	}
-	var data, home string
 	for _, v := range env {
 		if dir, ok := strings.CutPrefix(v, "HEMZO_MEMORY_DIR="); ok {
 			data = dir
@@ -279,6 +280,39 @@ func killAnywhere(t *testing.T, engine string) {
 		out, err := command("stop", "--force", "--templates").CombinedOutput()
 		assert.NoError(t, err, string(out))
 	})
+	return command, root, data, home
+}
+
+// TestKilledResets: a reset that is killed has happened or it has not, and the
+// next one brings back the start state.
+func TestKilledResets(t *testing.T) {
+	for _, engine := range []string{"sqlite", "postgres"} {
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			command, root, _, _ := commander(t, engine)
+			require.NoError(t, os.WriteFile(filepath.Join(root, "m", "9999.sql"), []byte("INSERT INTO hive_1 VALUES (1, 'first'), (2, 'second');"), 0o644))
+			run := func(args ...string) string {
+				out, err := command(args...).CombinedOutput()
+				require.NoError(t, err, string(out))
+				return strings.TrimSpace(string(out))
+			}
+			run("take", "-q", "--as", "k")
+			for i := range *kills / 2 {
+				run("sql", "--on", "k", "DELETE FROM hive_1; INSERT INTO hive_1 VALUES (3, 'x'), (4, 'y'), (5, 'z'); INSERT INTO hive_2 VALUES (7, 'z')")
+				reset := command(append([]string{"reset", "k"}, [][]string{nil, {"--by", "snapshot"}}[i%2]...)...)
+				require.NoError(t, reset.Start())
+				time.Sleep(rand.N(120 * time.Millisecond)) // only where it dies depends on it
+				_ = reset.Process.Kill()
+				_ = reset.Wait()
+				assert.Contains(t, []string{"2\t0", "3\t1"}, run("sql", "--bare", "--on", "k", "SELECT (SELECT count(*) FROM hive_1), (SELECT count(*) FROM hive_2)"))
+				assert.Contains(t, run("reset", "k", "--verify"), "verified")
+			}
+		})
+	}
+}
+
+func killAnywhere(t *testing.T, engine string) {
+	command, root, data, home := commander(t, engine)
 	out, err := command("build").CombinedOutput()
 	require.NoError(t, err, string(out))
 	seed := time.Now().UnixNano()

@@ -394,6 +394,7 @@ type Reset struct {
 	Database string // "" for all of the set
 	Way      engine.Way
 	To       string // a snapshot; "" for the start state
+	InPlace  bool   // fail rather than end the clients' connections
 	After    string // the test that has just ended; "" where that is not said
 }
 
@@ -403,7 +404,7 @@ func (c *Control) Reset(ctx context.Context, s *Set, r Reset) ([]Done, error) {
 		return nil, fault.New(fault.Usage, "truncation, rollback or snapshot", "there is no reset by %q", r.Way)
 	}
 	return c.all(ctx, s, r.Database, func(x *Copy) (Done, error) {
-		report, err := c.reset(ctx, x, r.Way, r.To)
+		report, err := c.reset(ctx, x, r)
 		if err == nil && report.Way != "" && r.To == "" {
 			c.found(Left{Database: x.source.Name, Copy: x.entry.Facts.Name, After: r.After, Report: report})
 		}
@@ -477,20 +478,20 @@ func (c *Control) all(ctx context.Context, s *Set, database string, work func(*C
 	return out, nil
 }
 
-func (c *Control) reset(ctx context.Context, x *Copy, way engine.Way, to string) (*reset.Report, error) {
-	if !x.made && to == "" { // nobody has been there
+func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, error) {
+	if !x.made && r.To == "" { // nobody has been there
 		return &reset.Report{Report: engine.Report{Tables: []engine.TableReport{}}}, nil
 	}
 	began := time.Now()
-	o := reset.Options{Way: way, Keep: x.source.Keep, Wait: x.source.Wait, Ahead: x.source.Stock > 0}
-	if way == "" {
+	o := reset.Options{Way: r.Way, InPlace: r.InPlace, Keep: x.source.Keep, Wait: x.source.Wait, Ahead: x.source.Stock > 0}
+	if r.Way == "" {
 		o.Way = x.source.Way
 	}
-	if to != "" {
+	if r.To != "" {
 		if err := x.make(ctx); err != nil {
 			return nil, err
 		}
-		snapshot, err := x.snapshot(ctx, to)
+		snapshot, err := x.snapshot(ctx, r.To)
 		if err != nil {
 			return nil, err
 		}
@@ -613,7 +614,7 @@ func (c *Control) Hold(ctx context.Context, s *Set, database, name string, keep 
 		if err := x.source.Shelf.Hold(ctx, e, as, keep, x.source.Wait); err != nil {
 			return Done{}, err
 		}
-		report, err := c.reset(ctx, x, "", "")
+		report, err := c.reset(ctx, x, Reset{})
 		return Done{Held: as, Reset: report}, err
 	})
 }

@@ -117,7 +117,7 @@ var routes = []route{
 	{"GET", "/", status},
 	{"POST", "/reset", func(c *Control, s *Set, r *http.Request) (any, error) {
 		q := r.URL.Query()
-		return c.Reset(r.Context(), s, Reset{Database: q.Get("database"), Way: engine.Way(q.Get("by")), To: q.Get("to"), After: q.Get("after")})
+		return c.Reset(r.Context(), s, Reset{Database: q.Get("database"), Way: engine.Way(q.Get("by")), To: q.Get("to"), InPlace: q.Has("in-place"), After: q.Get("after")})
 	}},
 	{"POST", "/snapshot", func(c *Control, s *Set, r *http.Request) (any, error) {
 		q := r.URL.Query()

@@ -301,8 +301,9 @@ type Database interface {
 	Query(ctx context.Context, text string, out Sink) error
 	// Reset puts the database back to its start state.
 	Reset(ctx context.Context, r Reset) (*Report, error)
-	// Keep makes a snapshot of the present state.
-	Keep(ctx context.Context, to string, facts Facts) error
+	// Keep makes a snapshot of the present state. It returns the witness's
+	// baseline of this database in that state, nil where there is none.
+	Keep(ctx context.Context, to string, facts Facts) (json.RawMessage, error)
 	// Contents sums up all that the database holds, in no order: two databases
 	// with the same contents hold the same.
 	Contents(ctx context.Context) ([]Content, error)

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -66,7 +67,7 @@ func (o *Opened) Close() error {
 		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 		defer stop()
 		now := o.entry.Facts
-		err = o.server.Note(ctx, o.entry.ID, func(f *engine.Facts) { f.Baseline, f.At = now.Baseline, now.At })
+		err = o.server.Note(ctx, o.entry.ID, func(f *engine.Facts) { f.Baseline, f.At, f.Also = now.Baseline, now.At, now.Also })
 		if errors.Is(err, engine.ErrNotFound) {
 			err = nil // dropped meanwhile
 		}
@@ -82,10 +83,11 @@ func (o *Opened) settled() {
 	}
 }
 
-// follow does, after the answer, what makes the next reset cheaper. What it
+// follow does, after the answer, what makes the next reset, or the next to a
+// snapshot, cheaper. What it
 // notes is kept here and written at the end: what the server knows of the
 // copy until then is older, and as true.
-func (o *Opened) follow(later func(context.Context) (json.RawMessage, error)) {
+func (o *Opened) follow(later func(context.Context) (json.RawMessage, error), snapshot string) {
 	done := make(chan struct{})
 	o.later = done
 	go func() {
@@ -93,7 +95,13 @@ func (o *Opened) follow(later func(context.Context) (json.RawMessage, error)) {
 		ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 		defer stop()
 		if base, err := later(ctx); err == nil && base != nil {
-			o.entry.Facts.Baseline, o.unsaid = base, true
+			o.unsaid = true
+			if f := &o.entry.Facts; snapshot == "" {
+				f.Baseline = base
+			} else {
+				f.Also = maps.Clone(f.Also)
+				f.Also[snapshot] = base
+			}
 		}
 	}()
 }
@@ -137,12 +145,23 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 	if !f.Resetting {
 		r.Last = at
 	}
+	also := opt.To != "" && opt.InPlace && f.Also[opt.To] != nil && !f.Resetting
+	if also {
+		r.Baseline, r.Last = f.Also[opt.To], opt.To
+	}
 	r.Begin = func() error {
 		return o.note(ctx, func(f *engine.Facts) { f.Resetting, f.Baseline = true, nil })
 	}
 	done, err := o.d.Reset(ctx, r)
 	if err != nil {
 		return nil, err
+	}
+	if also && !done.Noted {
+		// What is noted of the start state stays true beside it.
+		if done.Later != nil && (done.Way != "" || !o.once) {
+			o.follow(done.Later, opt.To)
+		}
+		return &Report{Report: *done, Took: time.Since(began)}, nil
 	}
 	if done.Way != "" || f.Resetting {
 		at = r.Start
@@ -154,10 +173,10 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 		}
 		if done.Later != nil && !f.Resetting && f.Layer == o.start.Facts.Layer {
 			f.Baseline, f.At, o.unsaid = r.Baseline, at, !done.Noted
-			if done.Noted {
-				f.Baseline = nil
+			if done.Noted { // it is another database
+				f.Baseline, f.Also = nil, nil
 			}
-			o.follow(done.Later)
+			o.follow(done.Later, "")
 			return &Report{Report: *done, Took: time.Since(began)}, nil
 		}
 		same := !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) && f.Layer == o.start.Facts.Layer
@@ -171,7 +190,7 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 		}
 	}
 	if err == nil && done.Later != nil && (done.Way != "" || !o.once) {
-		o.follow(done.Later)
+		o.follow(done.Later, "")
 	}
 	return &Report{Report: *done, Took: time.Since(began)}, err
 }
@@ -234,10 +253,19 @@ func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string,
 	defer d.Close()
 	id := engine.NewID(engine.Kept)
 	f := e.Facts
-	err = d.Keep(ctx, id, engine.Facts{
+	base, err := d.Keep(ctx, id, engine.Facts{
 		Format: engine.Format, Database: f.Database, Engine: f.Engine, Name: name, Scope: f.Scope, Role: f.Role,
 		Fingerprint: f.Fingerprint, Layer: f.Layer, Steps: f.Steps, Made: time.Now().UTC().Truncate(time.Millisecond), Of: e.ID,
 	})
+	if err == nil && base != nil {
+		err = s.Note(ctx, e.ID, func(f *engine.Facts) {
+			f.Also = maps.Clone(f.Also)
+			if f.Also == nil {
+				f.Also = map[string]json.RawMessage{}
+			}
+			f.Also[id] = base
+		})
+	}
 	if err != nil {
 		return engine.Entry{}, err
 	}

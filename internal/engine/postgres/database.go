@@ -600,30 +600,82 @@ func (s *server) fresh(ctx context.Context, from, work string, e engine.Entry, d
 	return err
 }
 
-// Keep makes a snapshot; nobody may be connected meanwhile.
-func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) error {
+// Keep makes a snapshot; nobody may be connected meanwhile. The pages of this
+// database are settled first, so that the snapshot and this database have a
+// baseline in common.
+func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) (base json.RawMessage, err error) {
 	if err := d.Close(); err != nil {
-		return err
+		return nil, err
+	}
+	var now *baseline
+	if d.server.exact() && facts.Of != "" {
+		if now, facts.Baseline, err = d.present(ctx); err != nil {
+			return nil, err
+		}
 	}
 	end := time.Now().Add(d.session.Wait)
 	for {
 		if d.session.Force {
 			if err := d.server.do(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()", d.id); err != nil {
-				return fmt.Errorf("ending the sessions of %s: %w", d.id, err)
+				return nil, fmt.Errorf("ending the sessions of %s: %w", d.id, err)
 			}
 		}
 		err := d.server.Copy(ctx, d.id, to, facts)
+		if err == nil && now != nil {
+			return d.common(ctx, to, *now)
+		}
 		if sqlState(err) != "55006" {
-			return err
+			return nil, err
 		}
 		if time.Now().After(end) {
-			e := fault.New(fault.Failed, "close these connections, end them with --force, or give more time with --wait", "the copy is in use (waited %s)", d.session.Wait)
-			clients, _ := d.server.Clients(ctx, d.id)
-			for _, c := range clients {
-				e.Lines = append(e.Lines, fmt.Sprintf("pid %d, %s, %s, %s, since %s: %s", c.PID, c.User, c.Application, c.State, c.Since.Format("15:04:05"), c.Query))
-			}
-			e.Reason = err
-			return e
+			return nil, d.inUse(ctx, err)
 		}
 	}
+}
+
+// inUse names who is connected.
+func (d *database) inUse(ctx context.Context, err error) error {
+	e := fault.New(fault.Failed, "close these connections, end them with --force, or give more time with --wait", "the copy is in use (waited %s)", d.session.Wait)
+	clients, _ := d.server.Clients(ctx, d.id)
+	for _, c := range clients {
+		e.Lines = append(e.Lines, fmt.Sprintf("pid %d, %s, %s, %s, since %s: %s", c.PID, c.User, c.Application, c.State, c.Since.Format("15:04:05"), c.Query))
+	}
+	e.Reason = err
+	return e
+}
+
+// common is the baseline that this database and its snapshot have in common:
+// none where somebody came while it was made.
+func (d *database) common(ctx context.Context, to string, now baseline) (json.RawMessage, error) {
+	t, err := d.asked(ctx, now)
+	if err == nil && t.nothing() {
+		return json.Marshal(now)
+	}
+	return nil, d.server.Note(ctx, to, func(f *engine.Facts) { f.Baseline = nil })
+}
+
+// present settles the database and notes a baseline of it as it is now, and
+// that of its copies; nil where somebody is at work in it.
+func (d *database) present(ctx context.Context) (*baseline, json.RawMessage, error) {
+	conn, err := d.server.dial(ctx, d.id, "")
+	if err != nil {
+		return nil, nil, fmt.Errorf("connecting to %s: %w", d.id, err)
+	}
+	defer conn.Close(ctx)
+	var b baseline
+	dirty, err := unseen(ctx, conn)
+	if err == nil {
+		err = vacuum(ctx, conn, dirty)
+	}
+	if err == nil {
+		b, err = note(ctx, conn, true)
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("settling %s: %w", d.id, err)
+	}
+	if !b.Exact {
+		return nil, nil, nil
+	}
+	raw, err := b.forCopies()
+	return &b, raw, err
 }

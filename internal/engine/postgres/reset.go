@@ -28,7 +28,7 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 		return nil, fault.New(fault.Lacking, "leave out --by", "this version does not reset by rollback")
 	}
 	why := "it was asked for"
-	if r.Way != engine.Snapshot {
+	if r.Way != engine.Snapshot || r.InPlace {
 		report, err := d.inPlace(ctx, r)
 		reason := errReplace{}
 		if err == nil || !errors.As(err, &reason) {
@@ -49,7 +49,7 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	if err != nil {
 		return nil, err
 	}
-	e.Facts.Baseline, e.Facts.At, e.Facts.Born, e.Facts.Resetting = nil, r.Start, "", false
+	e.Facts.Baseline, e.Facts.At, e.Facts.Also, e.Facts.Born, e.Facts.Resetting = nil, r.Start, nil, "", false
 	old, err := d.server.replace(ctx, r.Start, e)
 	if err != nil {
 		return nil, err
@@ -320,8 +320,8 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 			sql += "; DELETE FROM ONLY " + name
 		}
 	}
-	for _, c := range p.counters {
-		sql += "; " + c.set()
+	if len(p.counters) > 0 {
+		sql += "; " + sets(p.counters)
 	}
 	rows := slices.ContainsFunc(p.tables, func(at int) bool { return p.base.Tables[at].Rows })
 	if !rows && len(whole) == 0 {
@@ -484,11 +484,7 @@ func (d *database) vacuumed(ctx context.Context, conn *pgx.Conn, p putting, fres
 	for _, at := range p.catalogs {
 		list = strings.TrimSuffix(catalogs[at].table+", "+list, ", ")
 	}
-	// What others have committed is to be on disk as well: a commit that is, of
-	// something, brings all before it there.
-	if _, err := hand.Exec(ctx, "SELECT pg_logical_emit_message(true, '', '')"); err != nil {
-		return err
-	}
+	flush(ctx, hand)
 	if _, err := hand.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+list); err != nil {
 		return err
 	}

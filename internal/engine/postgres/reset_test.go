@@ -224,3 +224,52 @@ func TestSettled(t *testing.T) {
 		assert.Empty(t, slices.Concat(left.tables, left.counters, left.catalogs), "after %s", work)
 	}
 }
+
+// TestSnapshotInPlace: rows are put back to a snapshot and to the start state
+// in turns while a client stays connected; where that cannot be it is refused
+// with what is in the way.
+func TestSnapshotInPlace(t *testing.T) {
+	s, copied, fresh := begin(t, true)
+	first := contents(t, s, fresh.ID)
+	work := func(sql string) {
+		conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+		require.NoError(t, err)
+		defer conn.Close(context.Background())
+		_, err = conn.Exec(t.Context(), sql)
+		require.NoError(t, err)
+	}
+	work("INSERT INTO hive (label) VALUES ('seed'); DELETE FROM reading; UPDATE wide SET body = 'w'; SELECT nextval('tickets'); INSERT INTO cache VALUES ('c', 'd')")
+	snapshot, err := reset.Snapshot(t.Context(), s, copied, "seeded", engine.Session{Wait: 5 * time.Second})
+	require.NoError(t, err)
+	seeded := contents(t, s, copied.ID)
+	client, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	require.NoError(t, err)
+	defer client.Close(context.Background())
+	for round := range 6 {
+		_, err = client.Exec(t.Context(), "INSERT INTO hive (label) VALUES ('x'); UPDATE many SET id = -id WHERE id < 50; TRUNCATE cache; INSERT INTO reading VALUES (9, '2026-01-09')")
+		require.NoError(t, err)
+		o, want := reset.Options{Wait: time.Second, To: snapshot.ID, InPlace: true}, seeded
+		if round%3 == 2 {
+			o.To, want = "", first
+		}
+		copied, err = s.Find(t.Context(), copied.ID)
+		require.NoError(t, err)
+		report, err := reset.Do(t.Context(), s, copied, o)
+		require.NoError(t, err)
+		assert.Equal(t, engine.Truncation, report.Way, report.Why)
+		require.Equal(t, want, contents(t, s, copied.ID), "round %d", round)
+		require.NoError(t, client.Ping(t.Context()))
+	}
+	work("ALTER TABLE hive ADD COLUMN colour text")
+	copied, err = s.Find(t.Context(), copied.ID)
+	require.NoError(t, err)
+	for _, to := range []string{"", snapshot.ID} {
+		_, err = reset.Do(t.Context(), s, copied, reset.Options{To: to, InPlace: true})
+		require.ErrorContains(t, err, "cannot be put back in place: the schema was changed")
+		assert.NoError(t, client.Ping(t.Context()))
+	}
+	report, err := reset.Do(t.Context(), s, copied, reset.Options{To: snapshot.ID})
+	require.NoError(t, err)
+	assert.True(t, report.Reconnect)
+	require.Equal(t, seeded, contents(t, s, copied.ID))
+}

@@ -454,7 +454,10 @@ func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMes
 	err = s.vacuum(ctx, conn, id)
 	if err == nil {
 		if _, err = conn.Exec(ctx, "SET row_security = off"); err == nil {
-			base, err = note(ctx, conn, s.exact())
+			var b baseline
+			if b, err = note(ctx, conn, s.exact()); err == nil {
+				base, err = b.forCopies()
+			}
 		}
 		if sqlState(err) == "42501" { // rows that this role may not see: what is touched cannot be told
 			base, err = nil, nil
@@ -514,6 +517,15 @@ func halves(tables []string) [][]string {
 	return parts
 }
 
+// flush brings what others have committed to disk, where this role may: a
+// commit that is waited for, of something, brings all before it there. VACUUM
+// marks no page that holds anything younger.
+func flush(ctx context.Context, conn *pgx.Conn) {
+	if _, err := conn.Exec(ctx, "SET synchronous_commit = on"); err == nil {
+		_, _ = conn.Exec(ctx, "SELECT pg_logical_emit_message(true, '', '')")
+	}
+}
+
 // vacuum settles tables. Without the cleaning of indexes a page keeps the places
 // of a few dead rows, and is then not marked.
 func vacuum(ctx context.Context, conn *pgx.Conn, tables []string) error {
@@ -524,11 +536,8 @@ func vacuum(ctx context.Context, conn *pgx.Conn, tables []string) error {
 	if version := conn.PgConn().ParameterStatus("server_version"); atLeast(version, 12) {
 		wholly = ", INDEX_CLEANUP on"
 	}
-	// In one string with VACUUM it would be one transaction.
-	_, err := conn.Exec(ctx, "SET synchronous_commit = on")
-	if err == nil {
-		_, err = conn.Exec(ctx, "VACUUM (FREEZE, ANALYZE"+wholly+") "+strings.Join(tables, ", "))
-	}
+	flush(ctx, conn)
+	_, err := conn.Exec(ctx, "VACUUM (FREEZE, ANALYZE"+wholly+") "+strings.Join(tables, ", "))
 	return err
 }
 

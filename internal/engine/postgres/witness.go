@@ -60,7 +60,7 @@ var tested = []string{"15"}
 // visible gives a session the function that asks the visibility map, from
 // the contrib library, in its own temporary schema: nothing of it is in the
 // database.
-const visible = `CREATE FUNCTION pg_temp.seen(regclass, OUT all_visible bigint, OUT all_frozen bigint) LANGUAGE c STRICT AS '$libdir/pg_visibility', 'pg_visibility_map_summary'`
+const visible = `CREATE OR REPLACE FUNCTION pg_temp.seen(regclass, OUT all_visible bigint, OUT all_frozen bigint) LANGUAGE c STRICT AS '$libdir/pg_visibility', 'pg_visibility_map_summary'`
 
 // users are the tables that hold users' rows.
 const users = `c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast')`
@@ -194,6 +194,35 @@ func observe(ctx context.Context, conn *pgx.Conn, all []mark) ([]mark, error) {
 	return all, rows.Err()
 }
 
+// unseen names the tables with pages that are not visible to all.
+func unseen(ctx context.Context, conn *pgx.Conn) (names []string, err error) {
+	if _, err := conn.Exec(ctx, visible); err != nil {
+		return nil, nil // without the map nothing can be gained
+	}
+	all, err := listTables(ctx, conn)
+	if err == nil {
+		all, err = observe(ctx, conn, all)
+	}
+	for _, m := range all {
+		if m.Vacuums < 0 {
+			names = append(names, m.Name)
+		}
+	}
+	return names, err
+}
+
+// listTables reads the tables of a baseline.
+func listTables(ctx context.Context, conn *pgx.Conn) ([]mark, error) {
+	rows, err := conn.Query(ctx, tables)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m mark, err error) {
+		err = row.Scan(&m.Name, &m.OID, &m.File, &m.Pages, &m.Fires, &m.Aimed, &m.Leads)
+		return m, err
+	})
+}
+
 // moved is a query for the counters that are not where they were, by their
 // place in a baseline; "" where there are none.
 func moved(all []counter) string {
@@ -248,56 +277,47 @@ func counters(ctx context.Context, conn *pgx.Conn) (all []counter, quiet bool, e
 // hush makes every counter of a database need a transaction's number for its
 // next value, which changes nothing else.
 func hush(ctx context.Context, conn *pgx.Conn, all []counter) error {
-	parts := make([]string, len(all))
-	for i, c := range all {
-		parts[i] = c.set()
-	}
-	if parts == nil {
+	if len(all) == 0 {
 		return nil
 	}
-	_, err := conn.Exec(ctx, strings.Join(parts, "; "), pgx.QueryExecModeSimpleProtocol)
+	_, err := conn.Exec(ctx, sets(all), pgx.QueryExecModeSimpleProtocol)
 	return err
 }
 
-// set is the statement that puts a sequence where it was.
-func (c counter) set() string {
-	return fmt.Sprintf("SELECT setval(%s, %d, %t)", literal(c.Name), c.Last, c.Called)
+// sets is the statement that puts sequences where they were.
+func sets(all []counter) string {
+	parts := make([]string, len(all))
+	for i, c := range all {
+		parts[i] = fmt.Sprintf("(%s, %d::bigint, %t)", literal(c.Name), c.Last, c.Called)
+	}
+	return "SELECT count(setval(name::regclass, value, called)) FROM (VALUES " + strings.Join(parts, ", ") + ") AS put (name, value, called)"
 }
 
-// note takes a baseline of a database that is at its start state. With exact
-// the map is to be believed: its catalogs are settled for that. It is nil
-// where rows may be hidden from this session.
-func note(ctx context.Context, conn *pgx.Conn, exact bool) (json.RawMessage, error) {
+// note takes a baseline of a database. With exact the map is to be believed:
+// its catalogs are settled for that.
+func note(ctx context.Context, conn *pgx.Conn, exact bool) (b baseline, err error) {
 	if exact {
-		_, err := conn.Exec(ctx, visible)
-		exact = err == nil // else no contrib library
+		_, failed := conn.Exec(ctx, visible)
+		exact = failed == nil // else no contrib library
 	}
 	if exact {
+		flush(ctx, conn)
 		if _, err := conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+catalogList); err != nil {
-			return nil, err
+			return b, err
 		}
 	}
-	b := baseline{}
-	rows, err := conn.Query(ctx, tables)
-	if err != nil {
-		return nil, err
-	}
-	b.Tables, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (m mark, err error) {
-		err = row.Scan(&m.Name, &m.OID, &m.File, &m.Pages, &m.Fires, &m.Aimed, &m.Leads)
-		return m, err
-	})
-	if err != nil {
-		return nil, err
+	if b.Tables, err = listTables(ctx, conn); err != nil {
+		return b, err
 	}
 	if b.Counters, b.Quiet, err = counters(ctx, conn); err != nil {
-		return nil, err
+		return b, err
 	}
 	if !b.Quiet {
 		if err := hush(ctx, conn, b.Counters); err != nil {
-			return nil, err
+			return b, err
 		}
 		if _, b.Quiet, err = counters(ctx, conn); err != nil {
-			return nil, err
+			return b, err
 		}
 	}
 	for i, m := range b.Tables {
@@ -306,15 +326,23 @@ func note(ctx context.Context, conn *pgx.Conn, exact bool) (json.RawMessage, err
 		}
 	}
 	if err := b.settled(ctx, conn, exact); err != nil {
-		return nil, err
+		return b, err
 	}
 	err = conn.QueryRow(ctx, relations).Scan(&b.Relations)
 	if err == nil {
 		// What is written from here on has this number or a higher one.
 		err = conn.QueryRow(ctx, "SELECT pg_snapshot_xmax(pg_current_snapshot())::text").Scan(&b.Next)
 	}
-	if err != nil {
-		return nil, err
+	return b, err
+}
+
+// forCopies is the baseline of copies of a database: they are vacuumed anew.
+func (b baseline) forCopies() (json.RawMessage, error) {
+	for _, all := range []*[]mark{&b.Tables, &b.Catalogs} {
+		*all = slices.Clone(*all)
+		for i, m := range *all {
+			(*all)[i].Vacuums = min(m.Vacuums, 0)
+		}
 	}
 	return json.Marshal(b)
 }
@@ -331,8 +359,10 @@ func (b *baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool) erro
 		b.Exact = !slices.ContainsFunc(seen, func(m mark) bool { return m.Vacuums < 0 })
 		b.Tables = seen
 	}
-	for i := range b.Tables { // a copy counts anew
-		b.Tables[i].Vacuums = 0
+	if !b.Exact {
+		for i := range b.Tables {
+			b.Tables[i].Vacuums = 0
+		}
 	}
 	if err := b.schema(ctx, conn); err != nil || b.Exact {
 		return err
@@ -365,11 +395,6 @@ func (b *baseline) schema(ctx context.Context, conn *pgx.Conn) error {
 		seen, err := observe(ctx, conn, b.Catalogs)
 		if err != nil {
 			return err
-		}
-		for i, m := range seen {
-			if m.Vacuums > 0 { // a copy counts anew
-				seen[i].Vacuums = 0
-			}
 		}
 		b.Catalogs = seen
 	}

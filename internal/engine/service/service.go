@@ -315,7 +315,9 @@ func (*copied) Apply(context.Context, engine.Script) error         { return errN
 func (*copied) Load(context.Context, engine.Table) error           { return errNoSQL }
 func (*copied) Query(context.Context, string, engine.Sink) error   { return errNoSQL }
 func (*copied) Contents(context.Context) ([]engine.Content, error) { return nil, nil }
-func (*copied) Keep(context.Context, string, engine.Facts) error   { return errNoState }
+func (*copied) Keep(context.Context, string, engine.Facts) (json.RawMessage, error) {
+	return nil, errNoState
+}
 func (*copied) Changes(context.Context, engine.Compare) (*engine.Changes, error) {
 	return nil, errNoState
 }

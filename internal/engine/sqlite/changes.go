@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -56,30 +57,30 @@ func (d *database) Changes(ctx context.Context, r engine.Compare) (*engine.Chang
 
 // Keep makes a snapshot while other connections are open: a lock that no
 // writer passes holds the file still meanwhile.
-func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) error {
+func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) (json.RawMessage, error) {
 	c, err := d.connect()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for try := 0; ; try++ {
 		if hasLog(d.path) {
 			if _, err := c.do("PRAGMA wal_checkpoint(TRUNCATE)"); err != nil {
-				return d.explain(err, "making a snapshot")
+				return nil, d.explain(err, "making a snapshot")
 			}
 		}
 		if _, err := c.do("BEGIN IMMEDIATE"); err != nil {
-			return d.explain(err, "making a snapshot")
+			return nil, d.explain(err, "making a snapshot")
 		}
 		if !hasLog(d.path) {
 			break
 		}
 		c.rollback()
 		if try == 100 {
-			return fault.New(fault.Failed, "end the reads that keep the write-ahead log from being emptied", "making a snapshot: the write-ahead log of %s stays in use", d.path)
+			return nil, fault.New(fault.Failed, "end the reads that keep the write-ahead log from being emptied", "making a snapshot: the write-ahead log of %s stays in use", d.path)
 		}
 	}
 	defer c.rollback()
-	return d.server.Copy(ctx, d.id, to, facts)
+	return nil, d.server.Copy(ctx, d.id, to, facts)
 }
 
 func allTables(c *conn) (map[string]bool, error) {
