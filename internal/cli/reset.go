@@ -174,18 +174,18 @@ func resetText(r *reset.Report, to string) string {
 		text += ", replaced: clients must reconnect"
 	case r.Pages > 0:
 		text += fmt.Sprintf(", %s of %s", count(r.Pages, "page"), count(len(r.Tables), "table"))
-	case len(r.Tables) > 0 || r.Why == "":
+	case len(r.Tables) > 0 || r.Why == "" && len(r.Dropped)+r.Sequences == 0:
 		var out, in int64
 		for _, t := range r.Tables {
 			out, in = out+t.Removed, in+t.PutBack
 		}
 		text += fmt.Sprintf(", %s: %s removed, %d put back", count(len(r.Tables), "table"), count(out, "row"), in)
 	}
-	if len(r.Dropped) > 0 {
-		text += "; dropped what had been added: " + few(slices.Clone(r.Dropped), ", ")
-	}
 	if r.Sequences > 0 {
 		text += ", " + count(r.Sequences, "counter")
+	}
+	if len(r.Dropped) > 0 {
+		text += "; dropped what had been added: " + few(slices.Clone(r.Dropped), ", ")
 	}
 	if len(r.Kept) > 0 {
 		text += "; kept " + strings.Join(r.Kept, ", ")

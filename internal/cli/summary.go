@@ -94,6 +94,9 @@ func touchedWords(r *reset.Report) string {
 	for _, t := range r.Tables {
 		parts = append(parts, t.Name)
 	}
+	for _, d := range r.Dropped {
+		parts = append(parts, d+" added")
+	}
 	if r.Why != "" {
 		parts = append(parts, r.Why)
 	}
