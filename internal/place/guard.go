@@ -40,6 +40,7 @@ type record struct {
 	Kept      string          `json:"kept"`
 	Log       string          `json:"log"`
 	Guard     engine.Process  `json:"guard,omitzero"`
+	Looks     bool            `json:"looks,omitempty"` // the guard looks when it is asked to
 	Server    engine.Process  `json:"server,omitzero"`
 	Address   json.RawMessage `json:"address,omitempty"` // once it answers
 	Failed    *fault.Error    `json:"failed,omitempty"`  // why it does not
@@ -177,6 +178,9 @@ func running(ctx context.Context, e engine.Starter, path string, p engine.Patien
 	s, err := e.Connect(ctx, r.Address, p)
 	if err != nil {
 		return nil, err
+	}
+	if !r.Looks {
+		return s, nil
 	}
 	return guarded{Server: s, guard: r.Guard}, nil
 }
@@ -361,6 +365,7 @@ func Guard(path string, engines []engine.Engine) error {
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	r.Guard, _ = Running(os.Getpid())
+	r.Looks = true
 	ctx, stop := context.WithTimeout(context.Background(), r.Within)
 	defer stop()
 	go func() {

@@ -615,6 +615,8 @@ func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) (bas
 	}
 	end := time.Now().Add(d.session.Wait)
 	for {
+		// Hemzo's own sessions step aside: they come again at need.
+		_ = d.server.do(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND application_name = 'hemzo' AND state = 'idle' AND pid <> pg_backend_pid()", d.id)
 		if d.session.Force {
 			if err := d.server.do(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()", d.id); err != nil {
 				return nil, fmt.Errorf("ending the sessions of %s: %w", d.id, err)

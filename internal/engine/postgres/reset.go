@@ -300,6 +300,7 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 		}
 	}()
 	names := p.names()
+	p.xid = ""
 	begin := "BEGIN; SELECT pg_current_xact_id()::xid::text"
 	if len(names) > 0 {
 		begin += "; LOCK TABLE ONLY " + strings.Join(names, ", ONLY ") + " IN SHARE ROW EXCLUSIVE MODE"
@@ -354,6 +355,9 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 		done := engine.TableReport{Name: shortName(name), Removed: removed[name]}
 		if p.base.Tables[p.tables[i]].Rows {
 			if done.PutBack, err = d.refill(ctx, conn, p.start, name); err != nil {
+				if state := sqlState(err); strings.HasPrefix(state, "22") || strings.HasPrefix(state, "23") {
+					return errReplace{"the rows of " + done.Name + " break rules of the table that came after them"}
+				}
 				return fmt.Errorf("putting the rows of %s back: %w", name, err)
 			}
 		}

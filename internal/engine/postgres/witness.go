@@ -240,7 +240,7 @@ func moved(all []counter) string {
 // counters reads where every sequence of a database stands, and whether each
 // needs a transaction's number to move.
 func counters(ctx context.Context, conn *pgx.Conn) (all []counter, quiet bool, err error) {
-	rows, err := conn.Query(ctx, `SELECT format('%I.%I', n.nspname, c.relname), c.relpersistence = 'p', coalesce((SELECT format('%I.%I', tn.nspname, t.relname)
+	rows, err := conn.Query(ctx, `SELECT format('%I.%I', n.nspname, c.relname), c.relpersistence = 'p' AND NOT (SELECT q.seqcycle FROM pg_sequence q WHERE q.seqrelid = c.oid), coalesce((SELECT format('%I.%I', tn.nspname, t.relname)
 		FROM pg_depend d JOIN pg_class t ON t.oid = d.refobjid JOIN pg_namespace tn ON tn.oid = t.relnamespace WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i') LIMIT 1), '')
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND c.oid >= 16384 ORDER BY 1`)
 	if err != nil {
@@ -507,16 +507,21 @@ func (d *database) pages(ctx context.Context, conn *pgx.Conn, base baseline) (t 
 		_, _ = d.hands(ctx)
 	}
 	other := make(chan error, 1)
-	if beside := d.hand; beside != nil && !beside.IsClosed() {
+	beside := d.hand
+	if beside != nil && !beside.IsClosed() {
 		go func() { other <- d.moved(ctx, beside, base, &t) }()
 	} else {
-		other <- nil
+		beside, other = conn, nil
 	}
 	places, err := ask(ctx, conn, look, columns(all)...)
-	if err = errors.Join(err, <-other); err == nil && (d.hand == nil || d.hand.IsClosed()) {
-		err = d.moved(ctx, conn, base, &t)
+	var failed error
+	if other != nil {
+		failed = <-other
 	}
-	if err != nil {
+	if err == nil && beside.IsClosed() || beside == conn { // nobody has asked, or was ended while he did
+		failed = d.moved(ctx, conn, base, &t)
+	}
+	if err = errors.Join(err, failed); err != nil {
 		return t, err
 	}
 	for _, p := range <-sizes {
