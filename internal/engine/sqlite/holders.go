@@ -22,7 +22,7 @@ func holders(path string) []string {
 	for _, name := range []string{path, path + "-wal", path + "-shm"} {
 		var st unix.Stat_t
 		if unix.Stat(name, &st) == nil {
-			wanted[fmt.Sprintf("%02x:%02x:%d", unix.Major(st.Dev), unix.Minor(st.Dev), st.Ino)] = true
+			wanted[fmt.Sprintf("%02x:%02x:%d", unix.Major(uint64(st.Dev)), unix.Minor(uint64(st.Dev)), st.Ino)] = true
 		}
 	}
 	var found []string
