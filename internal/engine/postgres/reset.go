@@ -225,6 +225,7 @@ type putting struct {
 	catalogs []int // that were written to
 	report   *engine.Report
 	xid      string // of the transaction that did it
+	alone    bool   // no other was under way with a lower number
 }
 
 // names of the tables.
@@ -301,7 +302,7 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 	}()
 	names := p.names()
 	p.xid = ""
-	begin := "BEGIN; SELECT pg_current_xact_id()::xid::text"
+	begin := "BEGIN; SELECT pg_current_xact_id()::xid::text; " + others
 	if len(names) > 0 {
 		begin += "; LOCK TABLE ONLY " + strings.Join(names, ", ONLY ") + " IN SHARE ROW EXCLUSIVE MODE"
 	}
@@ -338,10 +339,8 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 		if r.CommandTag.Delete() {
 			emptied = append(emptied, r.CommandTag.RowsAffected())
 		}
-		if p.xid == "" && len(r.Rows) > 0 {
-			p.xid = string(r.Rows[0][0])
-		}
 	}
+	p.xid, p.alone = string(results[1].Rows[0][0]), string(results[2].Rows[0][0]) == "0"
 	for i, name := range names {
 		if !whole[p.tables[i]] {
 			removed[name], emptied = emptied[0], emptied[1:]
@@ -368,6 +367,10 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 	}
 	return err
 }
+
+// others counts the transactions under way in this database that have a
+// number: what they write after a reset is younger than it, and looks older.
+const others = "SELECT count(*) FROM pg_stat_get_activity(NULL) s WHERE s.datid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND s.backend_xid IS NOT NULL AND s.pid <> pg_backend_pid()"
 
 // wholly says which tables have grown so large that they are emptied as a
 // whole. One that a foreign key of another table leads to cannot be.
@@ -467,6 +470,9 @@ func (d *database) settle(ctx context.Context, p putting) (json.RawMessage, erro
 	} else {
 		for _, at := range p.tables {
 			fresh.Tables[at].Since = p.xid
+			if !p.alone {
+				fresh.Tables[at].Vacuums = -1
+			}
 		}
 	}
 	if err != nil {
@@ -533,6 +539,9 @@ func (d *database) vacuumed(ctx context.Context, conn *pgx.Conn, p putting, fres
 	})
 	for i, at := range p.tables {
 		now[i].Since = ""
+		if !p.alone {
+			now[i].Vacuums = -1
+		}
 		fresh.Tables[at] = now[i]
 	}
 	return err

@@ -277,3 +277,33 @@ func TestSnapshotInPlace(t *testing.T) {
 	assert.True(t, report.Reconnect)
 	require.Equal(t, seeded, contents(t, s, copied.ID))
 }
+
+// TestOlderTransaction: a transaction that was under way when a reset was done
+// has a lower number than the reset: what it writes afterwards is seen all the
+// same.
+func TestOlderTransaction(t *testing.T) {
+	for _, exact := range []bool{true, false} {
+		s, copied, fresh := begin(t, exact)
+		want := contents(t, s, fresh.ID)
+		o, err := reset.Open(t.Context(), s, copied, time.Second)
+		require.NoError(t, err)
+		older, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+		require.NoError(t, err)
+		for range 3 {
+			_, err = older.Exec(t.Context(), "DELETE FROM wide WHERE id = 7")
+			require.NoError(t, err)
+			_, err = older.Exec(t.Context(), "BEGIN; SELECT pg_current_xact_id()")
+			require.NoError(t, err)
+			report, err := o.Do(t.Context(), reset.Options{})
+			require.NoError(t, err)
+			require.Equal(t, engine.Truncation, report.Way)
+			_, err = older.Exec(t.Context(), "UPDATE wide SET body = 'older' WHERE id = 5; COMMIT")
+			require.NoError(t, err)
+			_, err = o.Do(t.Context(), reset.Options{})
+			require.NoError(t, err)
+			require.Equal(t, want, contents(t, s, copied.ID))
+		}
+		require.NoError(t, older.Close(t.Context()))
+		require.NoError(t, o.Close())
+	}
+}
