@@ -21,6 +21,7 @@ func (a *app) resetCommand() *cobra.Command {
 		by, to  string
 		wait    time.Duration
 		inPlace bool
+		force   bool
 		verify  bool
 	)
 	c := &cobra.Command{
@@ -54,7 +55,7 @@ touched costs nearly nothing.`,
 				if err != nil {
 					return err
 				}
-				o.InPlace = inPlace
+				o.InPlace, o.Force = inPlace, force
 				r, err := reset.Do(c.Context(), f.shelf.Server, f.entry, o)
 				if err != nil {
 					return err
@@ -88,6 +89,7 @@ touched costs nearly nothing.`,
 	c.Flags().StringVar(&by, "by", "", "`WAY` to reset: truncation, rollback or snapshot (default: the project file's, else the cheapest)")
 	c.Flags().StringVar(&to, "to", "", "to the `SNAPSHOT` of this name instead of the start state")
 	c.Flags().BoolVar(&inPlace, "in-place", false, "fail rather than put another database in its place, which ends its clients' connections")
+	c.Flags().BoolVar(&force, "force", false, "end the sessions that hold locks on what is to be put back")
 	c.Flags().BoolVar(&verify, "verify", false, "compare all that the copy then holds with its start state")
 	c.MarkFlagsMutuallyExclusive("by", "to")
 	c.MarkFlagsMutuallyExclusive("verify", "to")

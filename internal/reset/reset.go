@@ -23,6 +23,8 @@ type Options struct {
 	To   string // the id of a snapshot to return to; "" for the start state
 	Keep []string
 	Wait time.Duration
+	// Force ends sessions that hold locks on what is to be put back.
+	Force bool
 	// InPlace fails rather than put another database in the copy's place.
 	InPlace bool
 	// Ahead has the copy for the next replacement made when the answer is given.
@@ -49,10 +51,14 @@ type Opened struct {
 
 // Open opens a copy. Closing it leaves the copy as it is.
 func Open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Duration) (*Opened, error) {
+	return openFor(ctx, s, e, engine.Session{Wait: wait})
+}
+
+func openFor(ctx context.Context, s engine.Server, e engine.Entry, session engine.Session) (*Opened, error) {
 	if e.Newer || e.Bad {
 		return nil, fault.New(fault.Refused, "drop it, or use the Hemzo that made it", "the facts of %s cannot be read by this Hemzo", e.ID)
 	}
-	d, err := open(ctx, s, e, engine.Session{Wait: wait})
+	d, err := open(ctx, s, e, session)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +114,7 @@ func (o *Opened) follow(later func(context.Context) (json.RawMessage, error), sn
 
 // Do puts a copy back once.
 func Do(ctx context.Context, s engine.Server, e engine.Entry, opt Options) (*Report, error) {
-	o, err := Open(ctx, s, e, opt.Wait)
+	o, err := openFor(ctx, s, e, engine.Session{Wait: opt.Wait, Force: opt.Force})
 	if err != nil {
 		return nil, err
 	}

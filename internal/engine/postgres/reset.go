@@ -287,7 +287,15 @@ func (d *database) putBack(ctx context.Context, p *putting) (err error) {
 		if err != nil {
 			return err
 		}
-		if err = d.attempt(ctx, conn, p); err == nil || !conn.IsClosed() || ctx.Err() != nil || try > 0 {
+		if err = d.attempt(ctx, conn, p); err == nil || ctx.Err() != nil || try > 0 {
+			return err
+		}
+		if forced := d.session.Force && sqlState(err) == "55P03"; forced {
+			err = d.endHolders(ctx, p.names())
+		} else if conn.IsClosed() {
+			err = nil
+		}
+		if err != nil {
 			return err
 		}
 		p.report.Tables = p.report.Tables[:0]
@@ -547,15 +555,28 @@ func (d *database) vacuumed(ctx context.Context, conn *pgx.Conn, p putting, fres
 	return err
 }
 
+// holders are the sessions that hold locks on some tables which a reset has to
+// wait for: not those that read.
+const holders = `FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid
+	WHERE l.granted AND a.pid <> pg_backend_pid() AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database()) AND l.relation = ANY (%s::regclass[]) AND l.mode NOT IN ('AccessShareLock', 'RowShareLock')`
+
+// endHolders ends the sessions that are in the way.
+func (d *database) endHolders(ctx context.Context, tables []string) error {
+	_, err := d.hand.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM (SELECT DISTINCT a.pid "+fmt.Sprintf(holders, array(tables))+") AS h")
+	if err != nil {
+		return fmt.Errorf("ending the sessions that are in the way: %w", err)
+	}
+	return nil
+}
+
 // blocked says which sessions hold locks on tables that are to be put back.
 func (d *database) blocked(ctx context.Context, tables []string, err error) error {
 	if sqlState(err) != "55P03" {
 		return fmt.Errorf("locking the touched tables: %w", err)
 	}
-	e := fault.New(fault.Failed, "end its transaction, or give more time with --wait", "a session holds a lock on what is to be put back (waited %s)", d.session.Wait)
+	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force", "a session holds a lock on what is to be put back (waited %s)", d.session.Wait)
 	e.Reason = err
-	rows, failed := d.seer.Query(ctx, `SELECT DISTINCT format('pid %s, %s, %s, %s: %s', a.pid, a.usename, a.application_name, a.state, left(a.query, 100)) FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid
-		WHERE l.granted AND a.pid <> pg_backend_pid() AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database()) AND l.relation = ANY (`+array(tables)+`::regclass[])`)
+	rows, failed := d.seer.Query(ctx, "SELECT DISTINCT format('pid %s, %s, %s, %s: %s', a.pid, a.usename, a.application_name, a.state, left(a.query, 100)) "+fmt.Sprintf(holders, array(tables)))
 	if failed == nil {
 		e.Lines, _ = pgx.CollectRows(rows, pgx.RowTo[string])
 	}
