@@ -311,6 +311,10 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 		}
 	}
 	taken, err := s.Shelf.Take(ctx, r)
+	if fault.KindOf(err) == fault.Lacking && c.stock.giveUp(ctx) {
+		// Room or connections were short: what was made ahead goes first.
+		taken, err = s.Shelf.Take(ctx, r)
+	}
 	if err != nil {
 		return nil, err
 	}

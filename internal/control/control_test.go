@@ -235,6 +235,29 @@ func TestOnlyWhoMay(t *testing.T) {
 	assert.ErrorContains(t, err, "listens on loopback alone")
 }
 
+// TestShortOfRoom: what was made ahead goes before a take fails.
+func TestShortOfRoom(t *testing.T) {
+	s := begin(t)
+	for _, name := range []string{"a", "b"} {
+		_, err := s.Find(t.Context(), name)
+		require.NoError(t, err)
+	}
+	there := func() (n int) {
+		all, err := s.server.List(t.Context())
+		require.NoError(t, err)
+		for _, e := range all {
+			if e.Kind == engine.Copy && e.Facts.Stock {
+				n++
+			}
+		}
+		return n
+	}
+	require.Eventually(t, func() bool { return there() == 2 }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.stock.giveUp(t.Context()) }, 20*time.Second, time.Millisecond)
+	assert.Zero(t, there())
+	assert.False(t, s.stock.giveUp(t.Context()))
+}
+
 // TestWorkers: eight workers write, look and reset side by side, and each
 // sees its own rows only.
 func TestWorkers(t *testing.T) {

@@ -103,7 +103,7 @@ func (s *stock) one(ctx context.Context) bool {
 	r := s.order[source]
 	since := time.Since(s.used)
 	s.mu.Unlock()
-	if source == nil || ctx.Err() != nil {
+	if source == nil || ctx.Err() != nil || shortMemory() {
 		return false
 	}
 	if since < quiet || busyMachine() {
@@ -126,6 +126,38 @@ func (s *stock) one(ctx context.Context) bool {
 	s.ready[source] = append(s.ready[source], taken.Copy)
 	s.mu.Unlock()
 	return true
+}
+
+// giveUp drops what was made ahead, and makes no more; false where there was
+// nothing.
+func (s *stock) giveUp(ctx context.Context) bool {
+	s.mu.Lock()
+	ready := s.ready
+	s.ready, s.order = map[*source][]engine.Entry{}, map[*source]copies.Request{}
+	s.mu.Unlock()
+	any := false
+	for source, all := range ready {
+		for _, e := range all {
+			any = source.Shelf.Drop(ctx, e, true) == nil || any
+		}
+	}
+	return any
+}
+
+// shortMemory reports whether less than a tenth of the machine's memory is
+// free: copies of private servers are in it.
+func shortMemory() bool {
+	b, err := os.ReadFile("/proc/meminfo")
+	if err != nil {
+		return false
+	}
+	kilobytes := map[string]int64{}
+	for line := range strings.Lines(string(b)) {
+		if f := strings.Fields(line); len(f) > 1 {
+			kilobytes[f[0]], _ = strconv.ParseInt(f[1], 10, 64)
+		}
+	}
+	return kilobytes["MemAvailable:"]*10 < kilobytes["MemTotal:"]
 }
 
 // busyMachine reports whether more wants to run than there are processors for.
