@@ -330,12 +330,15 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 			sql += "; DELETE FROM ONLY " + name
 		}
 	}
+	// A counter that is set stays set, whatever becomes of the transaction: that
+	// comes last.
+	end := "COMMIT"
 	if len(p.counters) > 0 {
-		sql += "; " + sets(p.counters)
+		end = sets(p.counters) + "; COMMIT"
 	}
 	rows := slices.ContainsFunc(p.tables, func(at int) bool { return p.base.Tables[at].Rows })
 	if !rows && len(whole) == 0 {
-		sql += "; COMMIT"
+		sql += "; " + end
 	}
 	results, err := conn.PgConn().Exec(ctx, sql).ReadAll()
 	if err != nil {
@@ -371,7 +374,7 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 		p.report.Tables = append(p.report.Tables, done)
 	}
 	if rows || len(whole) > 0 {
-		_, err = conn.Exec(ctx, "COMMIT")
+		_, err = conn.Exec(ctx, end)
 	}
 	return err
 }

@@ -322,3 +322,46 @@ func TestOlderTransaction(t *testing.T) {
 		require.NoError(t, o.Close())
 	}
 }
+
+// TestResetWithoutConnections: a reset that finds no connection free says so,
+// has changed nothing, and succeeds once there is one.
+func TestResetWithoutConnections(t *testing.T) {
+	s, copied, fresh := begin(t, true)
+	want := contents(t, s, fresh.ID)
+	client, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	require.NoError(t, err)
+	defer client.Close(context.Background())
+	_, err = client.Exec(t.Context(), "INSERT INTO hive (label) VALUES ('c'); DELETE FROM many")
+	require.NoError(t, err)
+	dirty := contents(t, s, copied.ID)
+	var others []*pgx.Conn
+	for err == nil {
+		var c *pgx.Conn
+		if c, err = s.dial(t.Context(), "postgres", ""); err == nil {
+			others = append(others, c)
+		}
+	}
+	require.Equal(t, "53300", sqlState(err))
+	for free := range 3 { // none, then one, then two: a reset takes three
+		_, err = reset.Do(t.Context(), s, copied, reset.Options{Wait: time.Second})
+		require.ErrorContains(t, err, "too many clients", "%d free", free)
+		require.NoError(t, others[0].Close(t.Context()))
+		others = others[1:]
+		require.Eventually(t, func() bool {
+			n, err := s.number(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend'")
+			return err == nil && int(n) == len(others)+2
+		}, 20*time.Second, time.Millisecond)
+	}
+	for _, c := range others {
+		require.NoError(t, c.Close(t.Context()))
+	}
+	require.Eventually(t, func() bool {
+		n, err := s.number(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend'")
+		return err == nil && n == 2
+	}, 20*time.Second, time.Millisecond)
+	assert.Equal(t, dirty, contents(t, s, copied.ID), "nothing was changed")
+	report, err := reset.Do(t.Context(), s, copied, reset.Options{Wait: time.Second})
+	require.NoError(t, err)
+	assert.Equal(t, engine.Truncation, report.Way)
+	assert.Equal(t, want, contents(t, s, copied.ID))
+}
