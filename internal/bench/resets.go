@@ -235,9 +235,6 @@ func (b bench) inPlace(ctx context.Context, h *held) (five time.Duration, err er
 		return 0, err
 	}
 
-	if err := h.run(ctx, "CREATE TEMP TABLE was AS SELECT * FROM hive_8 LIMIT 0"); err != nil {
-		return 0, err
-	}
 	got, err = h.timed(ctx, 20, engine.Truncation, func(i int) error {
 		return h.run(ctx, fmt.Sprintf("UPDATE hive_8 SET weight = 0 WHERE id = %d", i+1))
 	})
