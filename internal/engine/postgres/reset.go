@@ -310,18 +310,11 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 	}()
 	names := p.names()
 	p.xid = ""
-	begin := "BEGIN; SELECT pg_current_xact_id()::xid::text; " + others
+	sql := "BEGIN; SELECT pg_current_xact_id()::xid::text; " + others
 	if len(names) > 0 {
-		begin += "; LOCK TABLE ONLY " + strings.Join(names, ", ONLY ") + " IN SHARE ROW EXCLUSIVE MODE"
+		sql += "; LOCK TABLE ONLY " + strings.Join(names, ", ONLY ") + " IN SHARE ROW EXCLUSIVE MODE"
 	}
-	var full []int // tables that get rows, or that may be emptied as a whole
-	sql := begin
-	for _, at := range p.tables {
-		if m := p.base.Tables[at]; m.Rows || !m.Aimed {
-			full = append(full, at)
-		}
-	}
-	whole, err := d.wholly(ctx, p, full)
+	whole, err := d.wholly(ctx, p)
 	if err != nil {
 		return err
 	}
@@ -385,11 +378,11 @@ const others = "SELECT count(*) FROM pg_stat_get_activity(NULL) s WHERE s.datid 
 
 // wholly says which tables have grown so large that they are emptied as a
 // whole. One that a foreign key of another table leads to cannot be.
-func (d *database) wholly(ctx context.Context, p *putting, of []int) (map[int]bool, error) {
+func (d *database) wholly(ctx context.Context, p *putting) (map[int]bool, error) {
 	var ids []uint32
 	var may []int
 	files := d.files()
-	for _, at := range of {
+	for _, at := range p.tables {
 		m := p.base.Tables[at]
 		if m.Aimed || files != "" && m.Pages < large && !largerThan(files, m, large) {
 			continue
