@@ -269,7 +269,7 @@ func (b bench) whole(ctx context.Context, h *held) error {
 	}
 	for _, ahead := range []bool{true, false} {
 		var all []time.Duration
-		for i := range 8 {
+		for i := range 16 {
 			began := time.Now()
 			if _, err := h.Do(ctx, reset.Options{Way: engine.Snapshot, Ahead: ahead}); err != nil {
 				return err

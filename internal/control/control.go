@@ -409,8 +409,10 @@ func (c *Control) Reset(ctx context.Context, s *Set, r Reset) ([]Done, error) {
 	}
 	return c.all(ctx, s, r.Database, func(x *Copy) (Done, error) {
 		report, err := c.reset(ctx, x, r)
-		if err == nil && report.Way != "" && r.To == "" {
-			c.found(Left{Database: x.source.Name, Copy: x.entry.Facts.Name, After: r.After, Report: report})
+		if err == nil && report.Differed() && r.To == "" {
+			left := *report
+			left.Tables = report.Differing()
+			c.found(Left{Database: x.source.Name, Copy: x.entry.Facts.Name, After: r.After, Report: &left})
 		}
 		return Done{Reset: report}, err
 	})

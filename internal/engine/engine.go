@@ -410,6 +410,20 @@ type Report struct {
 	Later func(context.Context) (json.RawMessage, error) `json:"-"`
 }
 
+// Differing are the tables that were not as in the start state. What was written
+// and rolled back counts as touched, and leaves no difference.
+func (r *Report) Differing() []TableReport {
+	if r.Way != Truncation {
+		return r.Tables
+	}
+	return slices.DeleteFunc(slices.Clone(r.Tables), func(t TableReport) bool { return t.Removed+t.PutBack == 0 })
+}
+
+// Differed reports whether anything was not as in the start state.
+func (r *Report) Differed() bool {
+	return r.Way != "" && r.Way != Truncation || r.Schema || r.Sequences > 0 || len(r.Differing()) > 0
+}
+
 // TableReport counts the rows of one table that a reset removed and put back.
 type TableReport struct {
 	Name    string `json:"name"`

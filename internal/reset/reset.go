@@ -159,6 +159,11 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 		return o.note(ctx, func(f *engine.Facts) { f.Resetting, f.Baseline = true, nil })
 	}
 	done, err := o.d.Reset(ctx, r)
+	if errors.Is(err, engine.ErrNotFound) { // where it went since it was looked for
+		if _, gone := find(ctx, o.server, r.Start); gone != nil {
+			err = gone
+		}
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -81,17 +81,20 @@ func (s *server) listen(ctx context.Context, database, user string, said func(st
 	return s.patient(ctx, config)
 }
 
-// patient connects, waiting for a server that has no connection free.
+// patient connects, waiting for a server that has no connection free, or that
+// recovers from a crash.
 func (s *server) patient(ctx context.Context, config *pgx.ConnConfig) (*pgx.Conn, error) {
-	said := false
 	for end := time.Now().Add(s.patience.Wait); ; {
 		conn, err := pgx.ConnectConfig(ctx, config)
-		if sqlState(err) != "53300" || time.Now().After(end) {
+		if state := sqlState(err); state != "53300" && state != "57P03" || time.Now().After(end) {
 			return conn, err
 		}
-		if !said && s.patience.Say != nil {
-			s.patience.Say(fmt.Sprintf("PostgreSQL has no connection free (%s): waiting", message(err)))
-			said = true
+		if s.patience.Say != nil && !s.said.Swap(true) {
+			why := "has no connection free"
+			if sqlState(err) == "57P03" {
+				why = "is recovering or starting up"
+			}
+			s.patience.Say(fmt.Sprintf("PostgreSQL %s (%s): waiting", why, message(err)))
 		}
 		select {
 		case <-ctx.Done():
@@ -122,11 +125,12 @@ func (s *server) begin(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("connecting to PostgreSQL: %w", err)
 	}
-	err = conn.QueryRow(ctx, "SELECT rolsuper, rolsuper OR rolcreaterole FROM pg_roles WHERE rolname = current_user").Scan(&s.super, &s.roles)
+	// What Hemzo itself writes has to be on disk before a VACUUM can mark it.
+	// A session whose client is gone must not hold its locks for hours.
+	results, err := conn.PgConn().Exec(ctx, "SET synchronous_commit = on; SET statement_timeout = 0; SET lock_timeout = 0; SET tcp_keepalives_idle = 10; SET tcp_keepalives_interval = 5; SET tcp_keepalives_count = 3; SELECT rolsuper, rolsuper OR rolcreaterole, current_setting('autovacuum') = 'off' AND current_setting('track_counts') = 'on' FROM pg_roles WHERE rolname = current_user").ReadAll()
 	if err == nil {
-		// What Hemzo itself writes has to be on disk before a VACUUM can mark it.
-		// A session whose client is gone must not hold its locks for hours.
-		_, err = conn.Exec(ctx, "SET synchronous_commit = on; SET statement_timeout = 0; SET lock_timeout = 0; SET tcp_keepalives_idle = 10; SET tcp_keepalives_interval = 5; SET tcp_keepalives_count = 3")
+		row := results[len(results)-1].Rows[0]
+		s.super, s.roles, s.still = string(row[0]) == "t", string(row[1]) == "t", string(row[2]) == "t"
 	}
 	if err != nil {
 		conn.Close(ctx)

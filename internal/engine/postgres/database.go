@@ -19,6 +19,7 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/wal"
 	"hemzo/internal/fault"
 	"hemzo/internal/sqltext"
 )
@@ -36,7 +37,6 @@ type database struct {
 	hand    *pgx.Conn // puts back
 	twin    *pgx.Conn // reads the rows of the start state twinOf
 	twinOf  string
-	looks   int      // with the map
 	sighted bool     // the seer has the function that asks the map
 	seen    int64    // the next transaction's number when nothing was touched; 0 where unknown
 	read    baseline // what was read last of a baseline, from the text of readOf
@@ -44,10 +44,20 @@ type database struct {
 	startOf string          // the start state that the next line is the baseline of
 	start   json.RawMessage // it does not change as long as the start state is there
 
-	schema       map[objectName]string // of the start state schemaFor
-	schemaFor    string
-	filesOf      string // the folder of its files, and whether this process can look there
-	filesSeen    bool
+	schema    map[objectName]string // of the start state schemaFor
+	schemaFor string
+	filesOf   string // the folder of its files, and whether this process can look there
+	filesSeen bool
+	log       wal.Log
+	now       moment // of the last look
+	looks     int
+	resets    int              // in place
+	owed      []int            // tables of the baseline read last that are still to be vacuumed
+	known     bool             // the seer was seen to be in the database of that oid
+	born      bool             // the baseline read last is that of the start state
+	clear     wal.Position     // the log tells nothing up to here that it does not; 0 where unknown
+	filedOf   map[uint32]filed // what of it a file belongs to
+
 	countersOf   []counter // of a baseline, with the query for them
 	countersText string
 }
@@ -340,23 +350,38 @@ func at(s engine.Script, offset int, e *fault.Error) *fault.Error {
 
 // broken looks into the server's log for why it has gone, where it has.
 func (s *server) broken(err *fault.Error) error {
-	if err.Code != "" || s.patience.Log == "" {
-		return err
-	}
-	time.Sleep(100 * time.Millisecond) // its last words come a moment after the end
-	log, failed := os.ReadFile(s.patience.Log)
-	if failed != nil {
-		return err
-	}
-	if tail := log[max(len(log)-8192, 0):]; bytes.Contains(tail, []byte("No space left on device")) {
-		err.Kind, err.What, err.Said = fault.Lacking, "the server ended while it ran this", "No space left on device"
-		err.Next = noRoom
+	if err.Code == "" && s.full() {
+		err.Kind, err.What, err.Said, err.Next = fault.Lacking, "the server ended while it ran this", noSpace, noRoom
 	}
 	return err
 }
 
-// noRoom is what to do where a server has no room.
-const noRoom = "drop copies (hemzo drop --all) or old templates (hemzo sweep --templates), or give it more with  tmpfs:"
+// full reports whether the last words of the server's log tell of a full disk.
+func (s *server) full() bool {
+	if s.patience.Log == "" {
+		return false
+	}
+	time.Sleep(100 * time.Millisecond) // they come a moment after the end
+	log, err := os.ReadFile(s.patience.Log)
+	return err == nil && bytes.Contains(log[max(len(log)-8192, 0):], []byte(noSpace))
+}
+
+// roomless tells what to do where something failed for want of room.
+func (s *server) roomless(err error, doing string) error {
+	known, lost := new(fault.Error), sqlState(err) == ""
+	if err == nil || errors.As(err, &known) || errors.Is(err, engine.ErrNotFound) || errors.Is(err, context.Canceled) || !lost && sqlState(err) != "53100" || lost && !s.full() {
+		return err
+	}
+	e := fault.New(fault.Lacking, noRoom, "%s: the server has no room", doing)
+	e.Said, e.Reason = noSpace, err
+	return e
+}
+
+// What a server says that has no room, and what to do then.
+const (
+	noSpace = "No space left on device"
+	noRoom  = "drop copies (hemzo drop --all) or old templates (hemzo sweep --templates), or give it more with  tmpfs:"
+)
 
 // failed places the server's message in the file that the statement came
 // from, at the character that the server points at.
@@ -545,61 +570,6 @@ func value(oid uint32, b []byte) any {
 	return string(b)
 }
 
-// replace puts a copy of from in the place of a database, with its facts, and
-// returns the name that the old one has now: it is to be dropped. The new one
-// is whole before the old one goes, and takes its place in one step.
-func (s *server) replace(ctx context.Context, from string, e engine.Entry) (old string, err error) {
-	work := s.spare(from, e)
-	if work == "" {
-		work = engine.NewID(engine.Work)
-		unlock, err := s.Lock(ctx, work, nil)
-		if err != nil {
-			return "", err
-		}
-		defer unlock()
-		if err := s.fresh(ctx, from, work, e, s.do); err != nil {
-			return "", fmt.Errorf("copying the start state: %w", err)
-		}
-	}
-	old = engine.NewID(engine.Work)
-	text, err := comment(work, e.Facts)
-	if err != nil {
-		return "", err
-	}
-	// Refuse connections, end sessions, both renames in one transaction: in
-	// any other order a client that connects again gets in between.
-	swap := fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT; SELECT pg_terminate_backend(pid) FROM pg_stat_get_activity(NULL) WHERE datid = (SELECT oid FROM pg_database WHERE datname = %s); BEGIN; %s; ALTER DATABASE %s RENAME TO %s; ALTER DATABASE %s RENAME TO %s; COMMIT",
-		ident(e.ID), literal(e.ID), text, ident(e.ID), ident(old), ident(work), ident(e.ID))
-	err = s.busy(ctx, func() error {
-		err := s.do(ctx, swap)
-		if err != nil {
-			_ = s.do(ctx, "ROLLBACK")
-		}
-		return err
-	})
-	if err != nil {
-		last := context.WithoutCancel(ctx)
-		_ = s.do(last, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS true", ident(e.ID)))
-		return "", errors.Join(fmt.Errorf("putting the copy in place: %w", err), s.Drop(last, work))
-	}
-	return old, nil
-}
-
-// fresh makes a copy of a start state to put in the place of e.
-func (s *server) fresh(ctx context.Context, from, work string, e engine.Entry, do func(context.Context, string, ...any) error) error {
-	strategy := ""
-	if s.fileCopies(e.Facts.Size) {
-		strategy = " STRATEGY file_copy"
-	}
-	err := s.busy(ctx, func() error {
-		return do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.owner(e.Facts)), strategy))
-	})
-	if err == nil {
-		err = s.bring(ctx, work, engine.Entry{ID: from, Kind: engine.Copy, Facts: e.Facts})
-	}
-	return err
-}
-
 // Keep makes a snapshot; nobody may be connected meanwhile. The pages of this
 // database are settled first, so that the snapshot and this database have a
 // baseline in common.
@@ -649,6 +619,7 @@ func (d *database) inUse(ctx context.Context, err error) error {
 // common is the baseline that this database and its snapshot have in common:
 // none where somebody came while it was made.
 func (d *database) common(ctx context.Context, to string, now baseline) (json.RawMessage, error) {
+	d.adopt(now, nil)
 	t, err := d.asked(ctx, now)
 	if err == nil && t.nothing() {
 		return json.Marshal(now)

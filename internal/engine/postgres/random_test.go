@@ -34,7 +34,7 @@ func (w *worker) pick(of ...string) string { return of[w.IntN(len(of))] }
 
 // rowWork is a statement that changes rows or counters.
 func (w *worker) rowWork() string {
-	table := w.pick("kind", "hive", "queen", "reading", "child", "cache", "wide", "other.journal", "many")
+	table := w.pick("kind", "hive", "queen", "reading", "child", "cache", "wide", "other.journal", "many", "rights")
 	n := w.IntN(40)
 	return w.pick(
 		fmt.Sprintf("INSERT INTO hive (kind, label) SELECT 'd', 'h' || g FROM generate_series(1, %d) g", 1+n),
@@ -142,7 +142,7 @@ func randomWork(t *testing.T, exact bool) {
 			require.NoError(t, c.Ping(ctx), "the connections stay; %s", told)
 		}
 		require.Equal(t, want, contents(t, s, copied.ID), "%+v\n%s", report, told)
-		if w.IntN(10) == 0 { // another process goes on with what this one has noted
+		if w.IntN(25) == 0 { // another process goes on with what this one has noted
 			require.NoError(t, long.Close(), told)
 			copied, err = s.Find(ctx, copied.ID)
 			require.NoError(t, err)

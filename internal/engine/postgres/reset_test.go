@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/fault"
 	"hemzo/internal/reset"
 )
 
@@ -31,8 +32,9 @@ CREATE TABLE reading_2 PARTITION OF reading FOR VALUES FROM ('2026-07-01') TO ('
 CREATE TABLE parent (x int); CREATE TABLE child (y int) INHERITS (parent);
 CREATE UNLOGGED TABLE cache (k text, v text);
 CREATE TABLE wide (id int, body text);
+CREATE TABLE rights (who aclitem[]);
 CREATE SCHEMA other; CREATE TABLE other.journal (at timestamptz DEFAULT now(), what text);
-CREATE MATERIALIZED VIEW loud AS SELECT loud FROM hive;
+CREATE MATERIALIZED VIEW loud AS SELECT loud FROM hive; CREATE UNIQUE INDEX ON loud (loud);
 CREATE SEQUENCE tickets START 100;
 CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO other.journal (what) VALUES (TG_OP); RETURN coalesce(new, old); END $$;
 CREATE TRIGGER noted AFTER INSERT OR DELETE ON hive FOR EACH ROW EXECUTE FUNCTION noted();
@@ -46,7 +48,7 @@ UPDATE hive SET queen = id;
 INSERT INTO reading VALUES (1, '2026-02-02'), (2, '2026-08-08');
 INSERT INTO wide SELECT g, repeat(md5(g::text), 300) FROM generate_series(1, 200) g;
 INSERT INTO many SELECT g FROM generate_series(1, 30000) g;
-INSERT INTO cache VALUES ('a', 'b');
+INSERT INTO cache VALUES ('a', 'b'); INSERT INTO rights VALUES ('{=r/hemzo}');
 SELECT nextval('tickets');
 `
 
@@ -54,6 +56,12 @@ SELECT nextval('tickets');
 // and one more, that stays as it is. Where it is not exact, the visibility map
 // is not believed.
 func begin(t *testing.T, exact bool) (s *server, copied, fresh engine.Entry) {
+	t.Helper()
+	return beginWith(t, exact, hives)
+}
+
+// beginWith is begin with a schema of one's own.
+func beginWith(t *testing.T, exact bool, schema string) (s *server, copied, fresh engine.Entry) {
 	t.Helper()
 	runtime.LockOSThread() // the server dies with the thread that starts it
 	dir, err := os.MkdirTemp("/dev/shm", "hemzo-test-")
@@ -87,7 +95,7 @@ func begin(t *testing.T, exact bool) (s *server, copied, fresh engine.Entry) {
 	require.NoError(t, s.Create(t.Context(), work, engine.Spec{Encoding: "UTF8", Locale: "C"}, facts))
 	d, err := s.Open(t.Context(), work, engine.Session{})
 	require.NoError(t, err)
-	require.NoError(t, d.Apply(t.Context(), engine.Script{File: "hives.sql", Text: hives, First: 1}))
+	require.NoError(t, d.Apply(t.Context(), engine.Script{File: "hives.sql", Text: schema, First: 1}))
 	require.NoError(t, d.Close())
 	require.NoError(t, s.Rename(t.Context(), work, template, facts))
 	facts.Start = template
@@ -137,12 +145,16 @@ func TestReset(t *testing.T) {
 		{"toast", "UPDATE wide SET body = body || 'x' WHERE id = 3", rows}, {"partition", "INSERT INTO reading VALUES (3, '2026-03-03')", rows}, {"moved between partitions", "UPDATE reading SET at = '2026-09-09' WHERE hive = 1", rows},
 		{"inherited", "INSERT INTO child VALUES (1, 2); INSERT INTO parent VALUES (3)", rows}, {"unlogged", "INSERT INTO cache VALUES ('c', 'd')", rows}, {"another schema", "INSERT INTO other.journal (what) VALUES ('x')", rows},
 		{"copy", "CREATE TEMP TABLE t AS SELECT 1 AS x; INSERT INTO kind SELECT 'q' || x FROM t; DROP TABLE t", rows}, {"a temporary table", "CREATE TEMP TABLE t AS SELECT 1 AS x", none},
-		{"materialized view", "INSERT INTO hive (label) VALUES ('c'); REFRESH MATERIALIZED VIEW loud", whole}, {"cycle", "SET CONSTRAINTS ALL DEFERRED; DELETE FROM queen; UPDATE hive SET queen = NULL; DELETE FROM hive", rows},
+		{"materialized view", "INSERT INTO hive (label) VALUES ('c'); REFRESH MATERIALIZED VIEW loud", whole}, {"refreshed beside readers", "REFRESH MATERIALIZED VIEW CONCURRENTLY loud", whole},
+		{"a dictionary", "CREATE TEXT SEARCH DICTIONARY words (TEMPLATE = simple)", whole}, {"a conversion", "CREATE CONVERSION narrow FOR 'UTF8' TO 'LATIN1' FROM utf8_to_iso8859_1", whole},
+		{"a type without a binary form", "DELETE FROM rights", rows},
+		{"cycle", "SET CONSTRAINTS ALL DEFERRED; DELETE FROM queen; UPDATE hive SET queen = NULL; DELETE FROM hive", rows},
 		{"enum", "ALTER TYPE state ADD VALUE 'weak'", whole}, {"column", "ALTER TABLE kind ADD COLUMN x int", whole}, {"table", "CREATE TABLE more (x int REFERENCES hive)", rows}, {"index", "CREATE INDEX ON hive (label); INSERT INTO hive (label) VALUES ('c')", rows}, {"dropped", "DROP TABLE other.journal", whole},
 		{"function", "CREATE OR REPLACE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$", whole}, {"grant", "GRANT SELECT ON hive TO PUBLIC", whole}, {"comment", "COMMENT ON TABLE hive IS 'x'", whole},
 		{"trigger off", "ALTER TABLE hive DISABLE TRIGGER noted", whole}, {"default", "ALTER TABLE hive ALTER label SET DEFAULT 'x'", whole}, {"renamed", "ALTER TABLE kind RENAME title TO name", whole}, {"view", "CREATE VIEW v AS SELECT 1", rows}, {"much added", "CREATE SCHEMA \"new on\"; CREATE TYPE \"new on\".size AS ENUM ('s'); CREATE TABLE \"new on\".box (id serial PRIMARY KEY, s \"new on\".size); CREATE FUNCTION many(int) RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE TRIGGER more AFTER INSERT ON hive FOR EACH ROW EXECUTE FUNCTION noted(); CREATE RULE r AS ON INSERT TO kind DO ALSO NOTHING; INSERT INTO \"new on\".box DEFAULT VALUES", rows},
 		{"a column that uses what was added", "CREATE FUNCTION seven() RETURNS int LANGUAGE sql AS 'SELECT 7'; ALTER TABLE wide ALTER id SET DEFAULT seven()", whole}, {"many rows", "INSERT INTO many SELECT 50000 + g FROM generate_series(1, 5000) g", rows}, {"a firing trigger", "INSERT INTO firing VALUES (1)", whole}, {"large object", "SELECT lo_from_bytea(0, 'x')", whole},
-		{"table made and dropped", "CREATE TABLE gone (x int); DROP TABLE gone", none}, {"insert after all that", "INSERT INTO hive (kind, label) VALUES ('d', 'c')", rows},
+		{"table made and dropped", "CREATE TABLE gone (x int); DROP TABLE gone", none}, {"a counter that is back, with values ahead", "TRUNCATE wide; SELECT setval('tickets', 99); SELECT nextval('tickets')", rows}, {"one of those values", "SELECT nextval('tickets')", rows},
+		{"insert after all that", "INSERT INTO hive (kind, label) VALUES ('d', 'c')", rows},
 	} {
 		conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
 		require.NoError(t, err)
@@ -211,6 +223,21 @@ func TestResetBlocked(t *testing.T) {
 	var n int
 	require.NoError(t, conn.QueryRow(t.Context(), "SELECT count(*) FROM kind").Scan(&n))
 	assert.Equal(t, 3, n, "a table to keep stays as it is")
+
+	// One that has a table to itself is in the way of the look already.
+	_, err = conn.Exec(t.Context(), "BEGIN; TRUNCATE wide")
+	require.NoError(t, err)
+	_, err = o.Do(t.Context(), reset.Options{Keep: []string{"kind"}})
+	var told *fault.Error
+	require.ErrorAs(t, err, &told)
+	require.Len(t, told.Lines, 1)
+	assert.Contains(t, told.Lines[0], "BEGIN; TRUNCATE wide")
+	require.NoError(t, o.Close())
+	copied, err = s.Find(t.Context(), copied.ID)
+	require.NoError(t, err)
+	_, err = reset.Do(t.Context(), s, copied, reset.Options{Wait: 50 * time.Millisecond, Force: true, Keep: []string{"kind"}})
+	require.NoError(t, err)
+	assert.Error(t, conn.Ping(t.Context()), "it was in the way")
 }
 
 // TestSettled: what followed a reset has settled what Hemzo's own session and
@@ -226,7 +253,7 @@ func TestSettled(t *testing.T) {
 	require.NoError(t, err)
 	defer client.Close(context.Background())
 	r := engine.Reset{Start: copied.Facts.Start, Last: copied.Facts.Start}
-	for _, work := range []string{"SELECT pg_current_xact_id()", "CREATE TEMP TABLE passing (x int)", "INSERT INTO many SELECT 70000 + g FROM generate_series(1, 40) g; CREATE TABLE added (x int)"} {
+	for _, work := range []string{"CREATE TEMP TABLE passing (x int)", "INSERT INTO many SELECT 70000 + g FROM generate_series(1, 40) g; CREATE TABLE added (x int)"} {
 		_, err = client.Exec(t.Context(), work)
 		require.NoError(t, err)
 		report, err := d.Reset(t.Context(), r)
@@ -279,7 +306,26 @@ func TestSnapshotInPlace(t *testing.T) {
 		require.Equal(t, want, contents(t, s, copied.ID), "round %d", round)
 		require.NoError(t, client.Ping(t.Context()))
 	}
-	work("ALTER TABLE hive ADD COLUMN colour text")
+	// What a large object of the snapshot holds cannot be put back in place.
+	work("SELECT lo_from_bytea(4711, 'x')")
+	copied, err = s.Find(t.Context(), copied.ID)
+	require.NoError(t, err)
+	require.NoError(t, client.Close(t.Context()))
+	object, err := reset.Snapshot(t.Context(), s, copied, "object", engine.Session{Wait: 5 * time.Second})
+	require.NoError(t, err)
+	client, err = s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	require.NoError(t, err)
+	defer client.Close(context.Background())
+	for range 2 {
+		copied, err = s.Find(t.Context(), copied.ID)
+		require.NoError(t, err)
+		_, err = reset.Do(t.Context(), s, copied, reset.Options{Wait: time.Second, To: object.ID, InPlace: true})
+		require.NoError(t, err)
+	}
+	work("SELECT lo_put(4711, 0, 'y')")
+	_, err = reset.Do(t.Context(), s, copied, reset.Options{Wait: time.Second, To: object.ID, InPlace: true})
+	require.ErrorContains(t, err, "cannot be put back in place: large objects were changed")
+	work("SELECT lo_unlink(4711); ALTER TABLE hive ADD COLUMN colour text")
 	copied, err = s.Find(t.Context(), copied.ID)
 	require.NoError(t, err)
 	for _, to := range []string{"", snapshot.ID} {
@@ -291,6 +337,42 @@ func TestSnapshotInPlace(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, report.Reconnect)
 	require.Equal(t, seeded, contents(t, s, copied.ID))
+}
+
+// TestReplacedAhead: a copy that was made beforehand takes the place of another
+// with the facts that this has by then, whoever is connected.
+func TestReplacedAhead(t *testing.T) {
+	s, copied, fresh := begin(t, true)
+	want := contents(t, s, fresh.ID)
+	o, err := reset.Open(t.Context(), s, copied, time.Second)
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, o.Close()) }()
+	for _, name := range []string{"", "", "renamed", "", "again"} {
+		c, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+		require.NoError(t, err)
+		_, err = c.Exec(t.Context(), "DROP TABLE cache; DELETE FROM wide")
+		require.NoError(t, err)
+		if name != "" { // nobody connected, but other facts
+			require.NoError(t, c.Close(t.Context()))
+			require.NoError(t, s.Note(t.Context(), copied.ID, func(f *engine.Facts) { f.Name = name }))
+		}
+		report, err := o.Do(t.Context(), reset.Options{Way: engine.Snapshot, Ahead: true})
+		require.NoError(t, err)
+		assert.True(t, report.Reconnect)
+		assert.Error(t, c.Ping(t.Context()))
+		require.Equal(t, want, contents(t, s, copied.ID))
+		if now, err := s.Find(t.Context(), copied.ID); assert.NoError(t, err) && name != "" {
+			assert.Equal(t, name, now.Facts.Name)
+		}
+		c.Close(t.Context())
+	}
+	_, err = o.Do(t.Context(), reset.Options{Way: engine.Snapshot, Ahead: true}) // nobody, and nothing new
+	require.NoError(t, err)
+	now, err := s.Find(t.Context(), copied.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "again", now.Facts.Name)
+	assert.Equal(t, copied.Facts.Start, now.Facts.At)
+	require.Equal(t, want, contents(t, s, copied.ID))
 }
 
 // TestOlderTransaction: a transaction that was under way when a reset was done

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -17,6 +18,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/wal"
 	"hemzo/internal/fault"
 )
 
@@ -30,11 +32,19 @@ type server struct {
 	private bool
 	roles   bool // the connection may make roles: each database has an owner of its own
 	super   bool // it may do anything
+	still   bool // nobody vacuums but who says so, and it is counted
 
 	patience engine.Patience
+	said     atomic.Bool // that it is waited for
 	twins    sync.Mutex
 	twinOf   map[string]string // copies of start states to read rows from, by start state
-	spares   map[string]string // copies made beforehand, by start state and owner
+	spares   map[string]spare  // copies made beforehand, by start state and owner
+
+	logs sync.Mutex // for what follows
+	log  wal.Log    // once it was asked for
+
+	reads sync.Mutex // for what follows
+	read  map[string]readFacts
 
 	back sync.Mutex // for another connection, of what takes long in the background
 	slow *pgx.Conn
@@ -150,8 +160,8 @@ func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 
 // The size is the one noted when a database was made: asking for it reads
 // the folder, file by file.
-const entries = `SELECT d.datname, coalesce(shobj_description(d.oid, 'pg_database'), '')
-	FROM pg_database d WHERE d.datname LIKE 'hemzo\_%%' %s`
+const entries = `SELECT d.datname, coalesce(c.description, '')
+	FROM pg_database d LEFT JOIN pg_shdescription c ON c.objoid = d.oid AND c.classoid = 'pg_database'::regclass WHERE d.datname LIKE 'hemzo\_%%' %s`
 
 func (s *server) entries(ctx context.Context, where string, args ...any) ([]engine.Entry, error) {
 	type row struct{ Name, Comment string }
@@ -172,7 +182,7 @@ func (s *server) entries(ctx context.Context, where string, args ...any) ([]engi
 		if e.Kind, ours = engine.KindOf(e.ID); !ours {
 			continue
 		}
-		e.Bad = json.Unmarshal([]byte(r.Comment), &e.Facts) != nil || !e.Facts.Sound()
+		e.Facts, e.Bad = s.facts(r.Name, r.Comment)
 		e.Newer = e.Facts.Format > engine.Format
 		if e.Bad && !s.private && e.Kind != engine.Work {
 			continue // a name like Hemzo's without its facts: somebody else's
@@ -181,6 +191,29 @@ func (s *server) entries(ctx context.Context, where string, args ...any) ([]engi
 		all = append(all, e)
 	}
 	return all, nil
+}
+
+// facts reads those of a database, once as long as they stay the same.
+func (s *server) facts(id, text string) (f engine.Facts, bad bool) {
+	s.reads.Lock()
+	defer s.reads.Unlock()
+	if last := s.read[id]; last.text == text && text != "" {
+		return last.facts, false
+	}
+	if json.Unmarshal([]byte(text), &f) != nil || !f.Sound() {
+		return f, true
+	}
+	if s.read == nil || len(s.read) > 1000 {
+		s.read = map[string]readFacts{}
+	}
+	s.read[id] = readFacts{text, f}
+	return f, false
+}
+
+// readFacts are facts with the text that they were read from.
+type readFacts struct {
+	text  string
+	facts engine.Facts
 }
 
 func (s *server) List(ctx context.Context) ([]engine.Entry, error) { return s.entries(ctx, "") }
@@ -350,7 +383,7 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	if sqlState(err) == "3D000" {
 		return engine.ErrNotFound
 	}
-	return err
+	return s.roomless(err, "copying "+from)
 }
 
 // fileCopies reports whether a database of a size is best copied file by file.
@@ -395,7 +428,7 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 			facts.Born = ""
 			var err error
 			if _, err = conn.Exec(ctx, "BEGIN"); err == nil && kind == engine.Copy {
-				err = conn.QueryRow(ctx, "SELECT pg_current_xact_id()::text").Scan(&facts.Born)
+				err = conn.QueryRow(ctx, "SELECT concat_ws(' ', pg_current_xact_id(), oid, pg_current_wal_insert_lsn()) FROM pg_database WHERE datname = $1", from).Scan(&facts.Born)
 			}
 			text, failed := comment(from, facts)
 			if err = errors.Join(err, failed); err == nil {

@@ -14,12 +14,15 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"golang.org/x/sys/unix"
+
+	"hemzo/internal/engine/postgres/wal"
 )
 
 // baseline is what a database looked like to the witness when it was at its
 // start state. A copy begins with that of its template: its files are the
 // same.
 type baseline struct {
+	Form      int       `json:"form"`
 	Next      string    `json:"next"`      // transaction's number, when it was noted
 	Relations string    `json:"relations"` // sum over pg_class
 	Exact     bool      `json:"exact"`     // every page was visible to all: the map can be believed
@@ -27,22 +30,29 @@ type baseline struct {
 	Tables    []mark    `json:"tables"`
 	Catalogs  []mark    `json:"catalogs"` // in the order of catalogs
 	Counters  []counter `json:"counters"`
+	At        string    `json:"at,omitempty"` // the place in the log from which on it has to be read, as place writes it
 }
+
+// form is what baselines look like that this Hemzo reads and writes.
+const form = 3
 
 // mark is one table: whatever writes to it changes one of File, Pages and
 // Vacuums, or leaves pages that are not visible to all.
 type mark struct {
-	Name    string   `json:"n"` // as format('%I.%I') writes it
-	OID     uint32   `json:"o"`
-	File    int64    `json:"f,omitempty"` // node
-	Pages   int64    `json:"p,omitempty"`
-	Vacuums int64    `json:"v,omitempty"`  // -1 where the table is not to be believed untouched
-	Rows    bool     `json:"r,omitempty"`  // it has some
-	Fires   bool     `json:"t,omitempty"`  // a trigger or rule of it fires for what a reset does
-	Aimed   bool     `json:"k,omitempty"`  // a foreign key of another table leads to it
-	Leads   []string `json:"fk,omitempty"` // the tables that its foreign keys lead to
-	Count   int64    `json:"c,omitempty"`  // of rows: of a catalog, and where the map cannot be believed
-	Since   string   `json:"x,omitempty"`  // the transaction that put its rows back, likewise
+	Name     string   `json:"n"` // as format('%I.%I') writes it
+	OID      uint32   `json:"o"`
+	File     int64    `json:"f,omitempty"` // node
+	Pages    int64    `json:"p,omitempty"`
+	Vacuums  int64    `json:"v,omitempty"`  // -1 where the table is not to be believed untouched
+	Rows     bool     `json:"r,omitempty"`  // it has some
+	Unlogged bool     `json:"u,omitempty"`  // the log says nothing of it
+	View     bool     `json:"m,omitempty"`  // materialized: its rows cannot be written to
+	Fires    bool     `json:"t,omitempty"`  // a trigger or rule of it fires for what a reset does
+	Aimed    bool     `json:"k,omitempty"`  // a foreign key of another table leads to it
+	Leads    []string `json:"fk,omitempty"` // the tables that its foreign keys lead to
+	Count    int64    `json:"c,omitempty"`  // of rows: of a catalog, and where the map cannot be believed
+	Since    string   `json:"x,omitempty"`  // the transaction that put its rows back, likewise
+	Older    bool     `json:"w,omitempty"`  // then a transaction with a lower number was under way: a row may be younger than it looks
 }
 
 // counter is a sequence.
@@ -51,6 +61,7 @@ type counter struct {
 	Last   int64  `json:"l"`
 	Called bool   `json:"c,omitempty"`
 	Table  string `json:"t,omitempty"` // that it belongs to
+	File   int64  `json:"f"`           // node
 }
 
 // tested are the majors for which it was shown that what reads a table leaves
@@ -66,7 +77,7 @@ const visible = `CREATE OR REPLACE FUNCTION pg_temp.seen(regclass, OUT all_visib
 const users = `c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast')`
 
 // tables lists the tables of a baseline.
-const tables = `SELECT format('%I.%I', n.nspname, c.relname), c.oid, coalesce(pg_relation_filenode(c.oid), 0)::bigint, pg_relation_size(c.oid) / current_setting('block_size')::bigint,
+const tables = `SELECT format('%I.%I', n.nspname, c.relname), c.oid, c.relpersistence = 'u', c.relkind = 'm', coalesce(pg_relation_filenode(c.oid), 0)::bigint, pg_relation_size(c.oid) / current_setting('block_size')::bigint,
 	EXISTS (SELECT 1 FROM pg_trigger t WHERE t.tgrelid = c.oid AND t.tgenabled IN ('A', 'R')) OR EXISTS (SELECT 1 FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.ev_enabled IN ('A', 'R')),
 	EXISTS (SELECT 1 FROM pg_constraint k WHERE k.contype = 'f' AND k.confrelid = c.oid AND k.conrelid <> c.oid),
 	(SELECT array_agg(DISTINCT k.confrelid::regclass::text) FROM pg_constraint k WHERE k.contype = 'f' AND k.conrelid = c.oid AND k.confrelid <> c.oid)
@@ -96,6 +107,8 @@ var catalogs = func() []struct{ table, id, but string } {
 		{"pg_namespace", "oid", "oid NOT IN " + own}, {"pg_policy", "oid", ""}, {"pg_enum", "oid", ""}, {"pg_description", "objoid", ""}, {"pg_extension", "oid", ""},
 		{"pg_sequence", "seqrelid", "seqrelid NOT IN " + passing}, {"pg_inherits", "inhrelid", "inhrelid NOT IN " + passing}, {"pg_default_acl", "oid", ""}, {"pg_statistic_ext", "oid", ""}, {"pg_operator", "oid", ""}, {"pg_cast", "oid", ""},
 		{"pg_publication", "oid", ""}, {"pg_publication_rel", "oid", ""}, {"pg_event_trigger", "oid", ""}, {"pg_collation", "oid", ""}, {"pg_foreign_server", "oid", ""}, {"pg_ts_config", "oid", ""}, {"pg_largeobject_metadata", "oid", ""},
+		{"pg_ts_dict", "oid", ""}, {"pg_ts_parser", "oid", ""}, {"pg_ts_template", "oid", ""}, {"pg_ts_config_map", "mapcfg", ""}, {"pg_opclass", "oid", ""}, {"pg_opfamily", "oid", ""}, {"pg_amop", "oid", ""}, {"pg_amproc", "oid", ""}, {"pg_am", "oid", ""},
+		{"pg_conversion", "oid", ""}, {"pg_language", "oid", ""}, {"pg_transform", "oid", ""}, {"pg_foreign_data_wrapper", "oid", ""}, {"pg_foreign_table", "ftrelid", ""}, {"pg_seclabel", "objoid", ""},
 	}
 }()
 
@@ -163,6 +176,14 @@ func sameSchema(ctx context.Context, conn *pgx.Conn, base baseline, which []int)
 	return now == base.Relations, err
 }
 
+func allNames(all []mark) []string {
+	names := make([]string, len(all))
+	for i, m := range all {
+		names[i] = m.Name
+	}
+	return names
+}
+
 // columns are the parts of marks, one list each, for a query.
 func columns(all []mark) []any {
 	ids, files, pages, vacuums := make([]uint32, len(all)), make([]int64, len(all)), make([]int64, len(all)), make([]int64, len(all))
@@ -170,6 +191,24 @@ func columns(all []mark) []any {
 		ids[i], files[i], pages[i], vacuums[i] = m.OID, m.File, m.Pages, m.Vacuums
 	}
 	return []any{ids, files, pages, vacuums}
+}
+
+// measure reads marks anew but for what the map says of them.
+func measure(ctx context.Context, conn *pgx.Conn, all []mark) ([]mark, error) {
+	const measures = `SELECT pg_relation_filenode(b.id)::bigint, pg_relation_size(b.id) / current_setting('block_size')::bigint, coalesce(pg_stat_get_vacuum_count(b.id), 0)
+		FROM unnest($1::oid[]) WITH ORDINALITY AS b (id, i) ORDER BY b.i`
+	all = slices.Clone(all)
+	rows, err := conn.Query(ctx, measures, columns(all)[0])
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for i := 0; rows.Next(); i++ {
+		if err := rows.Scan(&all[i].File, &all[i].Pages, &all[i].Vacuums); err != nil {
+			return nil, err
+		}
+	}
+	return all, rows.Err()
 }
 
 // observe reads marks anew. One whose pages are not all visible to all is not
@@ -218,13 +257,15 @@ func listTables(ctx context.Context, conn *pgx.Conn) ([]mark, error) {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m mark, err error) {
-		err = row.Scan(&m.Name, &m.OID, &m.File, &m.Pages, &m.Fires, &m.Aimed, &m.Leads)
+		err = row.Scan(&m.Name, &m.OID, &m.Unlogged, &m.View, &m.File, &m.Pages, &m.Fires, &m.Aimed, &m.Leads)
 		return m, err
 	})
 }
 
 // moved is a query for the counters that are not where they were, by their
-// place in a baseline; "" where there are none.
+// place in a baseline; "" where there are none. One that is there again, and
+// has values ahead that are given out without a word in the log, is none of
+// those.
 func moved(all []counter) string {
 	parts := make([]string, len(all))
 	for i, c := range all {
@@ -232,7 +273,7 @@ func moved(all []counter) string {
 		if !c.Called {
 			is = "is_called"
 		}
-		parts[i] = fmt.Sprintf("SELECT %d FROM %s WHERE last_value <> %d OR %s", i+1, c.Name, c.Last, is)
+		parts[i] = fmt.Sprintf("SELECT %d FROM %s WHERE last_value <> %d OR %s OR log_cnt <> 0", i+1, c.Name, c.Last, is)
 	}
 	return strings.Join(parts, " UNION ALL ")
 }
@@ -240,7 +281,7 @@ func moved(all []counter) string {
 // counters reads where every sequence of a database stands, and whether each
 // needs a transaction's number to move.
 func counters(ctx context.Context, conn *pgx.Conn) (all []counter, quiet bool, err error) {
-	rows, err := conn.Query(ctx, `SELECT format('%I.%I', n.nspname, c.relname), c.relpersistence = 'p' AND NOT (SELECT q.seqcycle FROM pg_sequence q WHERE q.seqrelid = c.oid), coalesce((SELECT format('%I.%I', tn.nspname, t.relname)
+	rows, err := conn.Query(ctx, `SELECT format('%I.%I', n.nspname, c.relname), coalesce(pg_relation_filenode(c.oid), 0)::bigint, c.relpersistence = 'p' AND NOT (SELECT q.seqcycle FROM pg_sequence q WHERE q.seqrelid = c.oid), coalesce((SELECT format('%I.%I', tn.nspname, t.relname)
 		FROM pg_depend d JOIN pg_class t ON t.oid = d.refobjid JOIN pg_namespace tn ON tn.oid = t.relnamespace WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i') LIMIT 1), '')
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'S' AND c.relpersistence <> 't' AND c.oid >= 16384 ORDER BY 1`)
 	if err != nil {
@@ -250,7 +291,7 @@ func counters(ctx context.Context, conn *pgx.Conn) (all []counter, quiet bool, e
 	var c counter
 	var logged bool
 	var parts []string
-	_, err = pgx.ForEachRow(rows, []any{&c.Name, &logged, &c.Table}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&c.Name, &c.File, &logged, &c.Table}, func() error {
 		all = append(all, c)
 		parts = append(parts, "SELECT last_value, is_called, log_cnt FROM "+c.Name)
 		quiet = quiet && logged
@@ -296,6 +337,7 @@ func sets(all []counter) string {
 // note takes a baseline of a database. With exact the map is to be believed:
 // its catalogs are settled for that.
 func note(ctx context.Context, conn *pgx.Conn, exact bool) (b baseline, err error) {
+	b.Form = form
 	if exact {
 		_, failed := conn.Exec(ctx, visible)
 		exact = failed == nil // else no contrib library
@@ -320,11 +362,6 @@ func note(ctx context.Context, conn *pgx.Conn, exact bool) (b baseline, err erro
 			return b, err
 		}
 	}
-	for i, m := range b.Tables {
-		if m.Pages > 0 && m.Name != largeObjects {
-			b.Tables[i].Rows = some(ctx, conn, "ONLY "+m.Name)
-		}
-	}
 	if err := b.settled(ctx, conn, exact); err != nil {
 		return b, err
 	}
@@ -338,6 +375,7 @@ func note(ctx context.Context, conn *pgx.Conn, exact bool) (b baseline, err erro
 
 // forCopies is the baseline of copies of a database: they are vacuumed anew.
 func (b baseline) forCopies() (json.RawMessage, error) {
+	b.At = ""
 	for _, all := range []*[]mark{&b.Tables, &b.Catalogs} {
 		*all = slices.Clone(*all)
 		for i, m := range *all {
@@ -364,7 +402,7 @@ func (b *baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool) erro
 			b.Tables[i].Vacuums = 0
 		}
 	}
-	if err := b.schema(ctx, conn); err != nil || b.Exact {
+	if err := b.schema(ctx, conn); err != nil {
 		return err
 	}
 	rows, err := conn.Query(ctx, rowsSince(b.Tables, ""))
@@ -374,7 +412,7 @@ func (b *baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool) erro
 	var i int
 	var count, fresh int64
 	_, err = pgx.ForEachRow(rows, []any{&i, &count, &fresh}, func() error {
-		b.Tables[i-1].Count = count
+		b.Tables[i-1].Count, b.Tables[i-1].Rows = count, count > 0
 		return nil
 	})
 	return err
@@ -449,7 +487,8 @@ func gone(err error) bool {
 type touched struct {
 	tables   []int
 	counters []int
-	catalogs []int // that were written to, by their places, though the schema is the same
+	catalogs []int        // that were written to, by their places, though the schema is the same
+	at       wal.Position // in the log, of the moment that this is true of; 0 where there is none
 }
 
 func (t touched) nothing() bool { return len(t.tables)+len(t.counters) == 0 }
@@ -457,76 +496,116 @@ func (t touched) nothing() bool { return len(t.tables)+len(t.counters) == 0 }
 // compare asks what differs from a baseline. It fails with errReplace where
 // that cannot be told, or is more than rows and counters.
 func (d *database) compare(ctx context.Context, conn *pgx.Conn, base baseline) (t touched, err error) {
-	var next, oldest int64
-	const numbers = "SELECT pg_snapshot_xmax(s)::text::bigint, pg_snapshot_xmin(s)::text::bigint FROM pg_current_snapshot() s"
-	if err := conn.QueryRow(ctx, numbers).Scan(&next, &oldest); err != nil {
+	t, ok, err := d.quick(ctx, conn, true, base)
+	switch {
+	case ok || err != nil:
 		return t, err
+	case base.Exact:
+		t, err = d.pages(ctx, conn, base)
+	default:
+		t, err = d.rows(ctx, conn, base)
 	}
-	// No transaction has been here since the last look, or since it was made.
-	if base.Quiet && (next == d.seen || oldest == next && d.facts.Baseline == nil && d.facts.Born == strconv.FormatInt(next-1, 10)) {
-		return t, nil
-	}
-	look := d.pages
-	if !base.Exact {
-		look = d.rows
-	}
-	t, err = look(ctx, conn, base)
 	if gone(err) {
 		err = errSchema
 	}
 	if err != nil {
 		return t, err
 	}
+	return d.noticed(t, base)
+}
+
+// quick is compare as far as the numbers of transactions and the log tell,
+// which takes no session inside the database; false where they do not. The
+// moment that it is true of is noted, also where it cannot tell more.
+func (d *database) quick(ctx context.Context, conn *pgx.Conn, inside bool, base baseline) (t touched, ok bool, err error) {
+	id := d.id
+	if inside && d.known {
+		id = "" // the session is in that database, whatever it is called now
+	}
+	m, err := d.server.moment(ctx, conn, id)
+	if err == nil && id != "" && (m.oid == 0 || d.oid != 0 && m.oid != d.oid) {
+		err = errGone
+	}
+	if err != nil {
+		return t, false, err
+	}
+	if id != "" {
+		d.oid, d.known = m.oid, inside
+	}
+	// No transaction has been here since the last look, or since it was made.
+	birth, _, _ := strings.Cut(d.facts.Born, " ")
+	if base.Quiet && (m.next == d.seen || m.oldest == m.next && d.born && birth == strconv.FormatInt(m.next-1, 10)) {
+		return t, true, nil
+	}
+	d.now = m
+	if base.Exact {
+		var took int64
+		t, took, ok, err = d.logged(ctx, conn, inside, base, m)
+		if took == m.next && m.oldest == m.next {
+			d.now.next, d.now.oldest = took+1, took+1 // it was to learn this
+		}
+	}
+	if !ok || err != nil {
+		return touched{}, false, err
+	}
+	t, err = d.noticed(t, base)
+	return t, true, err
+}
+
+// noticed notes of which moment it is true what was touched. Large objects
+// cannot be put back row by row.
+func (d *database) noticed(t touched, base baseline) (touched, error) {
+	t.at = d.now.at
+	if slices.ContainsFunc(t.tables, func(i int) bool { return base.Tables[i-1].Name == largeObjects }) {
+		return t, errReplace{"large objects were changed"}
+	}
+	if !t.nothing() || len(t.catalogs) > 0 {
+		return t, nil
+	}
+	d.clear = d.now.at
 	// Nothing is written without a transaction's number, and none is under way
 	// that had one before.
-	if t.nothing() && oldest == next {
-		d.seen = next
+	if d.now.oldest == d.now.next {
+		d.seen = d.now.next
 	}
 	return t, nil
 }
 
+// sight gives the session the function that asks the visibility map.
+func (d *database) sight(ctx context.Context, conn *pgx.Conn) error {
+	if d.sighted {
+		return nil
+	}
+	if _, err := conn.Exec(ctx, visible); err != nil {
+		return errReplace{"the server lacks the extension pg_visibility"}
+	}
+	d.sighted = true
+	return nil
+}
+
 // pages asks the visibility map of every table, and of the catalogs.
 func (d *database) pages(ctx context.Context, conn *pgx.Conn, base baseline) (t touched, err error) {
-	if !d.sighted {
-		if _, err := conn.Exec(ctx, visible); err != nil {
-			return t, errReplace{"the server lacks the extension pg_visibility"}
-		}
-		d.sighted = true
-	}
-	all := slices.Concat(base.Tables, base.Catalogs)
-	// The server, this process and, where it is open, the other session look
-	// side by side.
-	look, sizes := differing, make(chan []int, 1)
-	if files := d.files(); files != "" {
-		go func() { sizes <- grown(files, all) }()
-	} else {
-		look = resized
-		sizes <- nil
-	}
-	if d.looks++; d.looks == 2 && d.server.super { // it is asked again and again
-		_, _ = d.hands(ctx)
-	}
-	other := make(chan error, 1)
-	beside := d.hand
-	if beside != nil && !beside.IsClosed() {
-		go func() { other <- d.moved(ctx, beside, base, &t) }()
-	} else {
-		beside, other = conn, nil
-	}
-	places, err := ask(ctx, conn, look, columns(all)...)
-	var failed error
-	if other != nil {
-		failed = <-other
-	}
-	if err == nil && beside.IsClosed() || beside == conn { // nobody has asked, or was ended while he did
-		failed = d.moved(ctx, conn, base, &t)
-	}
-	if err = errors.Join(err, failed); err != nil {
+	if err := d.sight(ctx, conn); err != nil {
 		return t, err
 	}
-	for _, p := range <-sizes {
-		if !slices.Contains(places, p) {
-			places = append(places, p)
+	all := slices.Concat(base.Tables, base.Catalogs)
+	// Where this process sees the files it learns their sizes sooner.
+	look, files := resized, d.files()
+	if files != "" {
+		look = differing
+	}
+	places, err := ask(ctx, conn, look, columns(all)...)
+	if err == nil {
+		err = d.moved(ctx, conn, base, &t)
+	}
+	if err != nil {
+		return t, err
+	}
+	if files != "" {
+		for _, p := range grown(files, all) {
+			if !slices.Contains(places, p) {
+				places = append(places, p)
+			}
 		}
 	}
 	slices.Sort(places)
@@ -535,9 +614,7 @@ func (d *database) pages(ctx context.Context, conn *pgx.Conn, base baseline) (t 
 			t.catalogs = append(t.catalogs, p-len(base.Tables)-1)
 			continue
 		}
-		if t.tables = append(t.tables, p); base.Tables[p-1].Name == largeObjects {
-			return t, errReplace{"large objects were changed"}
-		}
+		t.tables = append(t.tables, p)
 	}
 	if len(t.catalogs) > 0 {
 		same, err := sameSchema(ctx, conn, base, t.catalogs)
@@ -609,22 +686,28 @@ func (d *database) rows(ctx context.Context, conn *pgx.Conn, base baseline) (t t
 	if err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_largeobject_metadata").Scan(&objects); err != nil || objects > 0 {
 		return t, errors.Join(err, errReplace{"large objects may have been changed"})
 	}
-	rows, err := conn.Query(ctx, rowsSince(base.Tables, base.Next))
+	if t.tables, err = differ(ctx, conn, base.Tables, base.Next); err == nil {
+		err = d.moved(ctx, conn, base, &t)
+	}
+	return t, err
+}
+
+// differ reads every row of some tables, and lists, by their places from 1 on,
+// those of which it tells that they are not as noted.
+func differ(ctx context.Context, conn *pgx.Conn, all []mark, next string) (places []int, err error) {
+	rows, err := conn.Query(ctx, rowsSince(all, next))
 	if err != nil {
-		return t, err
+		return nil, err
 	}
 	var i int
 	var count, fresh int64
 	_, err = pgx.ForEachRow(rows, []any{&i, &count, &fresh}, func() error {
-		if m := base.Tables[i-1]; count != m.Count || fresh > 0 || m.Vacuums < 0 {
-			t.tables = append(t.tables, i)
+		if m := all[i-1]; count != m.Count || fresh > 0 || doubtful(m) {
+			places = append(places, i)
 		}
 		return nil
 	})
-	if err == nil {
-		err = d.moved(ctx, conn, base, &t)
-	}
-	return t, err
+	return places, err
 }
 
 // moved asks which counters have moved.

@@ -183,7 +183,7 @@ func (s *server) Clear(ctx context.Context) error {
 			if err := s.Drop(ctx, id); err != nil {
 				return err
 			}
-		case ok && kind != engine.Copy && ext == "json" && (folder.Older(n, time.Minute) || kind == engine.Work && !s.owned(ctx, path)):
+		case ok && kind != engine.Copy && ext == "json" && (folder.Older(n, time.Minute) || kind == engine.Work && !s.owned(ctx, path) || kind == engine.Kept && s.orphaned(ctx, path)):
 			if _, err := os.Stat(s.file(id)); errors.Is(err, os.ErrNotExist) {
 				os.Remove(path)
 			}
@@ -198,6 +198,18 @@ func (s *server) owned(ctx context.Context, path string) bool {
 	var f engine.Facts
 	b, err := os.ReadFile(path)
 	return err == nil && json.Unmarshal(b, &f) == nil && s.Owned(ctx, f.Owner.Lock)
+}
+
+// orphaned reports whether the copy that a snapshot is of is gone, or its owner
+// is: who made the snapshot was killed before it was whole.
+func (s *server) orphaned(ctx context.Context, path string) bool {
+	var f engine.Facts
+	b, err := os.ReadFile(path)
+	if err != nil || json.Unmarshal(b, &f) != nil || f.Of == "" {
+		return false
+	}
+	e, err := s.Find(ctx, f.Of)
+	return errors.Is(err, engine.ErrNotFound) || err == nil && e.Facts.Owner.Lock != "" && !s.Owned(ctx, e.Facts.Owner.Lock)
 }
 
 func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) {

@@ -347,3 +347,33 @@ func TestWatch(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, seen)
 }
+
+// TestHalfASnapshot: the facts of a snapshot whose maker was killed before its
+// file had its name go as soon as the copy has lost its owner.
+func TestHalfASnapshot(t *testing.T) {
+	s, _, copied := made(t, apiary)
+	ctx := context.Background()
+	e, err := s.Find(ctx, copied)
+	require.NoError(t, err)
+	left := func(owner string) error {
+		e.Facts.Owner.Lock = owner
+		require.NoError(t, s.Write(copied, e.Facts))
+		id := engine.NewID(engine.Kept)
+		require.NoError(t, s.Write(id, engine.Facts{Format: engine.Format, Of: copied}))
+		require.NoError(t, s.Clear(ctx))
+		_, err := os.Stat(strings.TrimSuffix(s.file(id), ".db") + ".json")
+		return err
+	}
+	alive, _, err := s.Own(ctx)
+	require.NoError(t, err)
+	assert.NoError(t, left(alive), "it may be at it still")
+	assert.ErrorIs(t, left("owner-gone"), os.ErrNotExist)
+	assert.NoError(t, left(""), "nobody knows: it goes after a minute")
+	require.NoError(t, s.Drop(ctx, copied))
+	require.NoError(t, s.Clear(ctx))
+	names, err := os.ReadDir(s.Path)
+	require.NoError(t, err)
+	for _, n := range names {
+		assert.NotContains(t, n.Name(), "hemzo_s_")
+	}
+}
