@@ -35,6 +35,8 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzSplit -fuzztime 30s ./internal/sqltext
 	go test -run '^$$' -fuzz FuzzTable -fuzztime 30s ./internal/source
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/project
+	go test -run '^$$' -fuzz FuzzRecord -fuzztime 30s ./internal/engine/postgres/wal
+	go test -run '^$$' -fuzz FuzzRows -fuzztime 30s ./internal/engine/postgres
 
 soak:
 	go test -run RandomWork -timeout 60m ./internal/engine/sqlite -rounds 20000
