@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -124,6 +125,20 @@ func engineHere() bool {
 	return true
 }
 
+// freePort is a program that prints a port that nobody has, outside the range
+// from which the system gives out ports by itself: it stays free for a while.
+const freePort = `#!/usr/bin/env python3
+import random, socket
+while True:
+    port = random.randrange(10000, 32000)
+    try:
+        socket.socket().bind(("", port))
+        break
+    except OSError:
+        pass
+print(port)
+`
+
 func params(dir string, inContainers bool) testscript.Params {
 	return testscript.Params{
 		Dir: dir,
@@ -151,7 +166,8 @@ func params(dir string, inContainers bool) testscript.Params {
 				name, value, _ := strings.Cut(v, "=")
 				e.Setenv(name, value)
 			}
-			return os.Mkdir(filepath.Join(e.WorkDir, "home"), 0o755)
+			err = os.WriteFile(filepath.Join(e.WorkDir, "free-port"), []byte(freePort), 0o755)
+			return errors.Join(err, os.Mkdir(filepath.Join(e.WorkDir, "home"), 0o755))
 		},
 		Condition: func(name string) (bool, error) {
 			switch name {

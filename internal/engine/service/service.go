@@ -204,7 +204,7 @@ func (s *server) ready(ctx context.Context, run *container.Running, said *lines)
 	for {
 		at := run.Address(s.spec.Service.Ports[0])
 		switch {
-		case asked.says != "" && said.hold(asked.says), asked.method != "" && call(ctx, asked, at) == nil, asked == way{} && accepts(at):
+		case asked.says != "" && said.hold(asked.says), asked.method != "" && call(ctx, asked, at) == nil, asked == way{} && s.listens(ctx, run, at):
 			return nil
 		}
 		select {
@@ -234,6 +234,18 @@ func call(ctx context.Context, w way, at string) error {
 		return fmt.Errorf("it answers %s", response.Status)
 	}
 	return nil
+}
+
+// listens reports whether a service that says of itself nothing accepts
+// connections. While a container that has just ended is taken apart, the proxy
+// before it holds connections to nobody open for a moment: so its state is
+// asked as well, and then a second connection has to hold.
+func (s *server) listens(ctx context.Context, run *container.Running, at string) bool {
+	if !accepts(at) {
+		return false
+	}
+	state, err := s.docker.State(ctx, run.Name)
+	return err == nil && state == "running" && accepts(at)
 }
 
 // accepts reports whether a server holds a connection open: one that is
