@@ -36,8 +36,12 @@ type Engine struct {
 // endpoint is where an engine may be, and what says so.
 type endpoint struct{ host, from, certs string }
 
-// answerTime bounds how long an engine may take to say who it is.
-const answerTime = 3 * time.Second
+// An engine may take this long to accept a connection, and to say who it is: a
+// busy one takes its time.
+const (
+	acceptTime = 3 * time.Second
+	answerTime = 20 * time.Second
+)
 
 // Find finds the engine to use: the one that DOCKER_HOST names, the one of
 // the context that DOCKER_CONTEXT or the configuration file names, else the
@@ -50,7 +54,7 @@ func Find(ctx context.Context) (*Engine, error) {
 	if named != nil {
 		return open(ctx, *named)
 	}
-	var first error
+	var first error // of those that are there, and could not be asked
 	var tried []string
 	for _, e := range usual() {
 		engine, err := open(ctx, e)
@@ -58,14 +62,19 @@ func Find(ctx context.Context) (*Engine, error) {
 			return engine, nil
 		}
 		tried = append(tried, strings.TrimPrefix(e.host, "unix://"))
-		if first == nil || errors.Is(err, syscall.EACCES) {
+		if first == nil && !absent(err) {
 			first = err
 		}
 	}
-	if errors.Is(first, syscall.EACCES) {
+	if first != nil {
 		return nil, first
 	}
 	return nil, fault.New(fault.Lacking, "start the container engine, or name it with DOCKER_HOST", "no container engine answers (tried %s)", strings.Join(tried, ", "))
+}
+
+// absent reports whether nothing listens at an endpoint.
+func absent(err error) bool {
+	return errors.Is(err, syscall.ENOENT) || errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ENOTDIR)
 }
 
 // usual lists the sockets that engines usually listen on.
@@ -166,7 +175,7 @@ func open(ctx context.Context, e endpoint) (*Engine, error) {
 	default:
 		return nil, fault.New(fault.Lacking, "forward its socket, and name that with DOCKER_HOST", "%s (%s) cannot be reached: Hemzo knows unix and tcp", e.from, e.host)
 	}
-	dialing, stop := context.WithTimeout(ctx, answerTime)
+	dialing, stop := context.WithTimeout(ctx, acceptTime)
 	defer stop()
 	conn, err := (&net.Dialer{}).DialContext(dialing, network, address)
 	if err != nil {
@@ -181,7 +190,9 @@ func open(ctx context.Context, e endpoint) (*Engine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening the container engine: %w", err)
 	}
-	version, err := c.ServerVersion(dialing, client.ServerVersionOptions{})
+	asking, stop := context.WithTimeout(ctx, answerTime)
+	defer stop()
+	version, err := c.ServerVersion(asking, client.ServerVersionOptions{})
 	if err != nil {
 		return nil, fault.New(fault.Lacking, "is it a container engine?", "what listens at %s (%s) does not answer: %v", e.host, e.from, err)
 	}
@@ -194,7 +205,7 @@ func unreachable(e endpoint, address string, err error) error {
 	case errors.Is(err, syscall.EACCES):
 		f.What = fmt.Sprintf("the container engine's socket %s is closed to this user", address)
 		f.Next = "have yourself added to the group of the socket" + groupOf(address) + " and log in again, or name another engine with DOCKER_HOST"
-	case errors.Is(err, syscall.ENOENT), errors.Is(err, syscall.ECONNREFUSED):
+	case absent(err):
 		f.What = fmt.Sprintf("no container engine answers at %s (%s)", e.host, e.from)
 		f.Next = "start it, or name another with DOCKER_HOST"
 	default:

@@ -189,8 +189,11 @@ func (e *Engine) begin(ctx context.Context, run *Running, r Request, own, networ
 		close(printed)
 	}()
 	watching, stop := context.WithCancel(life)
-	events := e.client.Events(watching, client.EventsListOptions{Filters: client.Filters{}.Add("container", run.ID).Add("event", "oom")})
+	// From the first moment on that the engine remembers: asking takes a while.
+	events := e.client.Events(watching, client.EventsListOptions{Since: "1", Filters: client.Filters{}.Add("container", run.ID).Add("event", "oom")})
+	heard := make(chan struct{})
 	go func() {
+		defer close(heard)
 		select {
 		case <-events.Messages:
 			run.oom.Store(true)
@@ -209,7 +212,13 @@ func (e *Engine) begin(ctx context.Context, run *Running, r Request, own, networ
 		case <-printed:
 		case <-time.After(2 * time.Second):
 		}
-		time.Sleep(20 * time.Millisecond) // an event that it was killed for memory comes beside its end
+		if run.code == killed && r.Memory > 0 {
+			// That it was killed for its memory is told beside its end, before it or after.
+			select {
+			case <-heard:
+			case <-time.After(5 * time.Second):
+			}
+		}
 		stop()
 		attached.Close()
 		close(run.ended)
@@ -288,6 +297,9 @@ func (run *Running) Address(port int) string { return run.ports[port] }
 
 // Ended is closed when the container has ended.
 func (run *Running) Ended() <-chan struct{} { return run.ended }
+
+// killed is the code of what ended by SIGKILL.
+const killed = 128 + 9
 
 // Outcome says how an ended container ended.
 func (run *Running) Outcome() error {
