@@ -245,7 +245,7 @@ func (b bench) inPlace(ctx context.Context, h *held) (five time.Duration, err er
 	return five, nil
 }
 
-// pause is for the copy that is made beforehand; the baseline waits as long.
+// pause is for the copy that is made beforehand.
 const pause = 400 * time.Millisecond
 
 // beside is the connection of another worker, on the same server.
@@ -257,57 +257,71 @@ func (b bench) beside(ctx context.Context) (*pgconn.PgConn, error) {
 	return pgconn.Connect(ctx, url)
 }
 
-// whole measures what puts another database in the place of a copy.
-func (b bench) whole(ctx context.Context, h *held) error {
-	bare, err := b.bareCopy(ctx, h.copied.Facts.Start)
+// whole measures what puts another database in the place of a copy, in turns
+// with what the server needs for it by itself.
+func (b bench) whole(ctx context.Context, h *held) (err error) {
+	start := h.copied.Facts.Start
+	for _, name := range []string{"bench_a", "bench_b"} {
+		if _, err := b.admin(ctx, "CREATE DATABASE "+name+" TEMPLATE "+start+" STRATEGY file_copy"); err != nil {
+			return err
+		}
+		defer func() {
+			_, failed := b.admin(ctx, "DROP DATABASE "+name)
+			err = errors.Join(err, failed)
+		}()
+	}
+	got, bare, err := inTurns(
+		func() (time.Duration, error) { return h.replaced(ctx, true) },
+		func() (time.Duration, error) { return b.renames(ctx) },
+	)
 	if err != nil {
 		return err
 	}
-	renames, err := b.renames(ctx, h.copied.Facts.Start)
+	line("snapshot restore, copy made beforehand", got, "two bare renames", bare, "<= 2 x", got <= 2*bare)
+	got, bare, err = inTurns(
+		func() (time.Duration, error) { return h.replaced(ctx, false) },
+		func() (time.Duration, error) { return b.bareCopy(ctx, start) },
+	)
 	if err != nil {
 		return err
 	}
-	for _, ahead := range []bool{true, false} {
-		var all []time.Duration
-		for i := range 16 {
-			began := time.Now()
-			if _, err := h.Do(ctx, reset.Options{Way: engine.Snapshot, Ahead: ahead}); err != nil {
-				return err
-			}
-			if took := time.Since(began); i > 0 {
-				all = append(all, took)
-			}
-			time.Sleep(pause)
-		}
-		got := middle(all)
-		if ahead {
-			line("snapshot restore, copy made beforehand", got, "two bare renames", renames, "<= 2 x", got <= 2*renames)
-		} else {
-			line("snapshot restore, no copy made beforehand", got, "the bare copy", bare, "<= 1.2 x", got <= bare*12/10)
-		}
-	}
+	line("snapshot restore, no copy made beforehand", got, "the bare copy", bare, "<= 1.2 x", got <= bare*12/10)
 	return h.connect(ctx)
 }
 
-// renames times two renames in one transaction, no client connected.
-func (b bench) renames(ctx context.Context, template string) (time.Duration, error) {
-	if _, err := b.admin(ctx, "CREATE DATABASE bench_a TEMPLATE "+template+" STRATEGY file_copy"); err != nil {
-		return 0, err
-	}
-	if _, err := b.admin(ctx, "CREATE DATABASE bench_b TEMPLATE "+template+" STRATEGY file_copy"); err != nil {
-		return 0, err
-	}
-	got, err := median(7, func() (time.Duration, error) {
-		time.Sleep(pause)
-		took, err := b.admin(ctx, "BEGIN; ALTER DATABASE bench_a RENAME TO bench_c; ALTER DATABASE bench_b RENAME TO bench_a; COMMIT")
-		if err == nil {
-			_, err = b.admin(ctx, "ALTER DATABASE bench_c RENAME TO bench_b")
-		}
-		return took, err
+// replaced times one replacement.
+func (h *held) replaced(ctx context.Context, ahead bool) (time.Duration, error) {
+	return timed(func() error {
+		_, err := h.Do(ctx, reset.Options{Way: engine.Snapshot, Ahead: ahead})
+		return err
 	})
-	for _, name := range []string{"bench_a", "bench_b"} {
-		_, failed := b.admin(ctx, "DROP DATABASE "+name)
-		err = errors.Join(err, failed)
+}
+
+// inTurns returns the medians of two measurements, each of which comes first in
+// every second round: whatever else the machine does meets both.
+func inTurns(one, other func() (time.Duration, error)) (first, second time.Duration, err error) {
+	var all [2][]time.Duration
+	for i := range 18 {
+		for turn := range 2 {
+			which := (i + turn) % 2
+			took, err := []func() (time.Duration, error){one, other}[which]()
+			if err != nil {
+				return 0, 0, err
+			}
+			if i > 1 {
+				all[which] = append(all[which], took)
+			}
+		}
+		time.Sleep(pause)
 	}
-	return got, err
+	return middle(all[0]), middle(all[1]), nil
+}
+
+// renames times two renames in one transaction, no client connected.
+func (b bench) renames(ctx context.Context) (time.Duration, error) {
+	took, err := b.admin(ctx, "BEGIN; ALTER DATABASE bench_a RENAME TO bench_c; ALTER DATABASE bench_b RENAME TO bench_a; COMMIT")
+	if err == nil {
+		_, err = b.admin(ctx, "ALTER DATABASE bench_c RENAME TO bench_b")
+	}
+	return took, err
 }
