@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // Position is a place in the log, in bytes from its beginning.
@@ -131,7 +132,7 @@ func (l Log) file(at Position, into []byte) error {
 	return nil
 }
 
-var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+var castagnoli = sync.OnceValue(func() *crc32.Table { return crc32.MakeTable(crc32.Castagnoli) })
 
 // read reads the first record of b and returns its length.
 func (r *Record) read(b []byte) (int, error) {
@@ -142,7 +143,7 @@ func (r *Record) read(b []byte) (int, error) {
 	if n < recordHead || n > len(b) {
 		return 0, fmt.Errorf("%w: a record of %d bytes", ErrUnreadable, n)
 	}
-	sum := crc32.Update(crc32.Checksum(b[recordHead:n], castagnoli), castagnoli, b[:20])
+	sum := crc32.Update(crc32.Checksum(b[recordHead:n], castagnoli()), castagnoli(), b[:20])
 	if sum != binary.LittleEndian.Uint32(b[20:]) {
 		return 0, fmt.Errorf("%w: a record's checksum is wrong", ErrUnreadable)
 	}
