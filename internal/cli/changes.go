@@ -67,6 +67,9 @@ func (a *app) showChanges(e engine.Entry, c *engine.Changes) {
 		g := &grid{}
 		for _, s := range c.Schema {
 			g.add(p.honey(s.What), s.Kind, s.Name)
+			for _, d := range s.Details {
+				g.add("", "", "  "+d)
+			}
 		}
 		a.print(g, "  ")
 	}

@@ -480,4 +480,15 @@ type SchemaChange struct {
 	What string `json:"what"` // "added", "removed", "altered"
 	Kind string `json:"kind"` // "table", "index", ...
 	Name string `json:"name"`
+	// Details are what differs of a table's columns, in words.
+	Details []string `json:"details,omitempty"`
+}
+
+// String is the change in words.
+func (c SchemaChange) String() string {
+	text := c.What + " " + c.Kind + " " + c.Name
+	if len(c.Details) > 0 {
+		text += ": " + strings.Join(c.Details, ", ")
+	}
+	return text
 }

@@ -7,8 +7,6 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
-
-	"hemzo/internal/engine"
 )
 
 // drops say how an object of each kind is dropped, in the order in which that
@@ -55,12 +53,13 @@ func (d *database) dropAdded(ctx context.Context, start string, base baseline) (
 	if err != nil {
 		return nil, err
 	}
-	changes := schemaChanges(before, after)
-	if len(changes) == 0 || slices.ContainsFunc(changes, func(c engine.SchemaChange) bool { return c.What != "added" }) {
-		return nil, errSchema
+	for n, old := range before {
+		if now, there := after[n]; !there || now.Definition != old.Definition {
+			return nil, errSchema
+		}
 	}
-	sql, dropped := droppings(after, before)
-	if len(dropped) < len(changes) {
+	sql, known, dropped := droppings(after, before)
+	if added := len(after) - len(before); added == 0 || known < added {
 		return nil, errSchema // some are of a kind that is left to a replacement
 	}
 	if _, err := conn.Exec(ctx, sql); err != nil {
@@ -83,8 +82,9 @@ func (d *database) dropAdded(ctx context.Context, start string, base baseline) (
 	return dropped, err
 }
 
-// droppings are the statements that drop what is in now and not in before.
-func droppings(now, before map[objectName]string) (sql string, what []string) {
+// droppings are the statements that drop what is in now and not in before, how
+// many objects those are, and their names but for parts of others.
+func droppings(now, before schema) (sql string, known int, what []string) {
 	var all []string
 	for _, kind := range drops {
 		var names []string
@@ -95,24 +95,28 @@ func droppings(now, before map[objectName]string) (sql string, what []string) {
 		}
 		slices.Sort(names)
 		for _, name := range names {
-			what = append(what, kind.kind+" "+shortName(name))
+			known++
+			n := objectName{kind.kind, name}
+			if !partOf(now[n], now, before) {
+				what = append(what, kind.kind+" "+shortName(name))
+			}
 			how := kind.how
 			switch {
 			case kind.kind == "constraint":
 				constraint, table, _ := strings.Cut(name, " on ")
 				all = append(all, "ALTER TABLE IF EXISTS "+table+" DROP CONSTRAINT IF EXISTS "+constraint)
 				continue
-			case kind.kind == "table" && strings.HasPrefix(now[objectName{"table", name}], "f"):
+			case kind.kind == "table" && strings.HasPrefix(now[n].Definition, "f"):
 				how = "DROP FOREIGN TABLE IF EXISTS %s CASCADE"
 			}
 			all = append(all, fmt.Sprintf(how, name))
 		}
 	}
-	return strings.Join(all, "; "), what
+	return strings.Join(all, "; "), known, what
 }
 
 // schemaOf reads the definitions of all objects, by name.
-func schemaOf(ctx context.Context, conn *pgx.Conn) (map[objectName]string, error) {
+func schemaOf(ctx context.Context, conn *pgx.Conn) (schema, error) {
 	if conn.PgConn().TxStatus() == 'I' {
 		if _, err := conn.Exec(ctx, "BEGIN READ ONLY"); err != nil {
 			return nil, err
@@ -123,9 +127,9 @@ func schemaOf(ctx context.Context, conn *pgx.Conn) (map[objectName]string, error
 	if err != nil {
 		return nil, err
 	}
-	out := map[objectName]string{}
+	out := schema{}
 	for _, o := range all {
-		out[objectName{o.Kind, o.Name}] = o.Definition
+		out[objectName{o.Kind, o.Name}] = o
 	}
 	return out, nil
 }

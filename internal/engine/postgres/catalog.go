@@ -15,13 +15,14 @@ const ours = "n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast') 
 
 // definitions lists every object that a user has made, with a text that says
 // all that there is to know of it. What belongs to an extension stands for
-// itself. Names are as format('%I') writes them.
+// itself. Names are as format('%I') writes them. The last column names what it
+// is a part of: the table of an index, say.
 var definitions = strings.ReplaceAll(`
 WITH member AS (SELECT classid, objid FROM pg_depend WHERE deptype = 'e')
-SELECT 'schema', quote_ident(n.nspname), concat_ws(' ', n.nspowner::regrole, n.nspacl::text, obj_description(n.oid, 'pg_namespace'))
+SELECT 'schema', quote_ident(n.nspname), concat_ws(' ', n.nspowner::regrole, n.nspacl::text, obj_description(n.oid, 'pg_namespace')), ''
 FROM pg_namespace n WHERE OURS
 UNION ALL
-SELECT 'extension', quote_ident(e.extname), e.extversion FROM pg_extension e
+SELECT 'extension', quote_ident(e.extname), e.extversion, '' FROM pg_extension e
 UNION ALL
 SELECT CASE c.relkind WHEN 'r' THEN 'table' WHEN 'p' THEN 'table' WHEN 'f' THEN 'table' WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'c' THEN 'type' WHEN 'S' THEN 'sequence' END,
 	format('%I.%I', n.nspname, c.relname),
@@ -30,56 +31,57 @@ SELECT CASE c.relkind WHEN 'r' THEN 'table' WHEN 'p' THEN 'table' WHEN 'f' THEN 
 		CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid) END,
 		(SELECT concat_ws(' ', q.seqtypid::regtype, q.seqstart, q.seqincrement, q.seqmax, q.seqmin, q.seqcache, q.seqcycle) FROM pg_sequence q WHERE q.seqrelid = c.oid),
 		(SELECT string_agg(i.inhparent::regclass::text, ',' ORDER BY i.inhseqno) FROM pg_inherits i WHERE i.inhrelid = c.oid),
-		CASE WHEN c.relkind IN ('r', 'p', 'f', 'c', 'm', 'v') THEN (SELECT string_agg(concat_ws(' ', quote_ident(a.attname), format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity, a.attgenerated, a.attstorage,
-			(SELECT o.collname FROM pg_collation o WHERE o.oid = a.attcollation), a.attacl::text, a.attoptions::text, pg_get_expr(d.adbin, d.adrelid), col_description(c.oid, a.attnum)), '; ' ORDER BY a.attnum)
-			FROM pg_attribute a LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) END)
+		CASE WHEN c.relkind IN ('r', 'p', 'f', 'c', 'm', 'v') THEN (SELECT E'\x1e' || string_agg(concat_ws(E'\x1f', quote_ident(a.attname), format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity, a.attgenerated, a.attstorage,
+			(SELECT o.collname FROM pg_collation o WHERE o.oid = a.attcollation), a.attacl::text, a.attoptions::text, pg_get_expr(d.adbin, d.adrelid), col_description(c.oid, a.attnum)), E'\x1e' ORDER BY a.attnum)
+			FROM pg_attribute a LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) END),
+	coalesce((SELECT d.refobjid::regclass::text FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.objsubid = 0 AND d.refclassid = 'pg_class'::regclass AND d.refobjsubid > 0 AND c.relkind = 'S'), '')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'f', 'v', 'm', 'c', 'S') AND OURS AND ('pg_class'::regclass, c.oid) NOT IN (SELECT classid, objid FROM member)
 UNION ALL
-SELECT 'index', format('%I.%I', n.nspname, c.relname), concat_ws(' ', pg_get_indexdef(c.oid), i.indisvalid, i.indisreplident, i.indisclustered, obj_description(c.oid, 'pg_class'))
+SELECT 'index', format('%I.%I', n.nspname, c.relname), concat_ws(' ', pg_get_indexdef(c.oid), i.indisvalid, i.indisreplident, i.indisclustered, obj_description(c.oid, 'pg_class')), i.indrelid::regclass::text
 FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE OURS
 UNION ALL
-SELECT 'constraint', format('%I on %s', k.conname, CASE WHEN k.conrelid <> 0 THEN k.conrelid::regclass::text ELSE k.contypid::regtype::text END), concat_ws(' ', pg_get_constraintdef(k.oid), k.convalidated, obj_description(k.oid, 'pg_constraint'))
+SELECT 'constraint', format('%I on %s', k.conname, CASE WHEN k.conrelid <> 0 THEN k.conrelid::regclass::text ELSE k.contypid::regtype::text END), concat_ws(' ', pg_get_constraintdef(k.oid), k.convalidated, obj_description(k.oid, 'pg_constraint')), CASE WHEN k.conrelid <> 0 THEN k.conrelid::regclass::text ELSE k.contypid::regtype::text END
 FROM pg_constraint k JOIN pg_namespace n ON n.oid = k.connamespace WHERE OURS AND k.contype <> 't'
 UNION ALL
-SELECT 'trigger', format('%I on %s', t.tgname, t.tgrelid::regclass), concat_ws(' ', pg_get_triggerdef(t.oid), t.tgenabled, obj_description(t.oid, 'pg_trigger'))
+SELECT 'trigger', format('%I on %s', t.tgname, t.tgrelid::regclass), concat_ws(' ', pg_get_triggerdef(t.oid), t.tgenabled, obj_description(t.oid, 'pg_trigger')), t.tgrelid::regclass::text
 FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT t.tgisinternal AND OURS
 UNION ALL
-SELECT 'rule', format('%I on %s', r.rulename, r.ev_class::regclass), concat_ws(' ', pg_get_ruledef(r.oid), r.ev_enabled)
+SELECT 'rule', format('%I on %s', r.rulename, r.ev_class::regclass), concat_ws(' ', pg_get_ruledef(r.oid), r.ev_enabled), r.ev_class::regclass::text
 FROM pg_rewrite r JOIN pg_class c ON c.oid = r.ev_class JOIN pg_namespace n ON n.oid = c.relnamespace WHERE r.rulename <> '_RETURN' AND OURS
 UNION ALL
-SELECT 'policy', format('%I on %s', p.polname, p.polrelid::regclass), concat_ws(' ', p.polcmd, p.polpermissive, (SELECT string_agg(r::regrole::text, ',' ORDER BY r) FROM unnest(p.polroles) r), pg_get_expr(p.polqual, p.polrelid), pg_get_expr(p.polwithcheck, p.polrelid))
+SELECT 'policy', format('%I on %s', p.polname, p.polrelid::regclass), concat_ws(' ', p.polcmd, p.polpermissive, (SELECT string_agg(r::regrole::text, ',' ORDER BY r) FROM unnest(p.polroles) r), pg_get_expr(p.polqual, p.polrelid), pg_get_expr(p.polwithcheck, p.polrelid)), p.polrelid::regclass::text
 FROM pg_policy p
 UNION ALL
 SELECT CASE p.prokind WHEN 'a' THEN 'aggregate' WHEN 'p' THEN 'procedure' ELSE 'function' END, format('%I.%I(%s)', n.nspname, p.proname, pg_get_function_identity_arguments(p.oid)),
-	concat_ws(' ', CASE WHEN p.prokind = 'a' THEN (SELECT a::text FROM pg_aggregate a WHERE a.aggfnoid = p.oid) ELSE pg_get_functiondef(p.oid) END, p.proowner::regrole, p.proacl::text, obj_description(p.oid, 'pg_proc'))
+	concat_ws(' ', CASE WHEN p.prokind = 'a' THEN (SELECT a::text FROM pg_aggregate a WHERE a.aggfnoid = p.oid) ELSE pg_get_functiondef(p.oid) END, p.proowner::regrole, p.proacl::text, obj_description(p.oid, 'pg_proc')), ''
 FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE OURS AND ('pg_proc'::regclass, p.oid) NOT IN (SELECT classid, objid FROM member)
 UNION ALL
 SELECT 'type', format('%I.%I', n.nspname, t.typname), concat_ws(' ', t.typtype, t.typowner::regrole, t.typacl::text, t.typnotnull, t.typdefault, CASE WHEN t.typtype = 'd' THEN format_type(t.typbasetype, t.typtypmod) END,
-	(SELECT string_agg(e.enumlabel, ',' ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid), (SELECT format_type(r.rngsubtype, NULL) FROM pg_range r WHERE r.rngtypid = t.oid), obj_description(t.oid, 'pg_type'))
+	(SELECT string_agg(e.enumlabel, ',' ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid), (SELECT format_type(r.rngsubtype, NULL) FROM pg_range r WHERE r.rngtypid = t.oid), obj_description(t.oid, 'pg_type')), ''
 FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE t.typtype IN ('b', 'd', 'e', 'r') AND t.typelem = 0 AND OURS AND ('pg_type'::regclass, t.oid) NOT IN (SELECT classid, objid FROM member)
 UNION ALL
-SELECT 'operator', format('%I.%s (%s, %s)', n.nspname, o.oprname, o.oprleft::regtype, o.oprright::regtype), concat_ws(' ', o.oprcode::regproc, o.oprowner::regrole)
+SELECT 'operator', format('%I.%s (%s, %s)', n.nspname, o.oprname, o.oprleft::regtype, o.oprright::regtype), concat_ws(' ', o.oprcode::regproc, o.oprowner::regrole), ''
 FROM pg_operator o JOIN pg_namespace n ON n.oid = o.oprnamespace WHERE OURS AND ('pg_operator'::regclass, o.oid) NOT IN (SELECT classid, objid FROM member)
 UNION ALL
-SELECT 'statistics', format('%I.%I', n.nspname, s.stxname), pg_get_statisticsobjdef(s.oid) FROM pg_statistic_ext s JOIN pg_namespace n ON n.oid = s.stxnamespace WHERE OURS
+SELECT 'statistics', format('%I.%I', n.nspname, s.stxname), pg_get_statisticsobjdef(s.oid), s.stxrelid::regclass::text FROM pg_statistic_ext s JOIN pg_namespace n ON n.oid = s.stxnamespace WHERE OURS
 UNION ALL
-SELECT 'cast', format('%s as %s', castsource::regtype, casttarget::regtype), concat_ws(' ', castfunc::regproc, castcontext, castmethod)
+SELECT 'cast', format('%s as %s', castsource::regtype, casttarget::regtype), concat_ws(' ', castfunc::regproc, castcontext, castmethod), ''
 FROM pg_cast k WHERE k.oid >= 16384 AND ('pg_cast'::regclass, k.oid) NOT IN (SELECT classid, objid FROM member)
 UNION ALL
-SELECT 'collation', format('%I.%I', n.nspname, o.collname), concat_ws(' ', o.collprovider, o.collcollate, o.collctype) FROM pg_collation o JOIN pg_namespace n ON n.oid = o.collnamespace WHERE OURS
+SELECT 'collation', format('%I.%I', n.nspname, o.collname), concat_ws(' ', o.collprovider, o.collcollate, o.collctype), '' FROM pg_collation o JOIN pg_namespace n ON n.oid = o.collnamespace WHERE OURS
 UNION ALL
-SELECT 'event trigger', quote_ident(e.evtname), concat_ws(' ', e.evtevent, e.evtfoid::regproc, e.evtenabled, e.evttags::text) FROM pg_event_trigger e
+SELECT 'event trigger', quote_ident(e.evtname), concat_ws(' ', e.evtevent, e.evtfoid::regproc, e.evtenabled, e.evttags::text), '' FROM pg_event_trigger e
 UNION ALL
-SELECT 'publication', quote_ident(p.pubname), concat_ws(' ', p.puballtables, (SELECT string_agg(r.prrelid::regclass::text, ',' ORDER BY r.prrelid) FROM pg_publication_rel r WHERE r.prpubid = p.oid)) FROM pg_publication p
+SELECT 'publication', quote_ident(p.pubname), concat_ws(' ', p.puballtables, (SELECT string_agg(r.prrelid::regclass::text, ',' ORDER BY r.prrelid) FROM pg_publication_rel r WHERE r.prpubid = p.oid)), '' FROM pg_publication p
 UNION ALL
-SELECT 'foreign server', quote_ident(f.srvname), concat_ws(' ', f.srvoptions::text, f.srvacl::text) FROM pg_foreign_server f
+SELECT 'foreign server', quote_ident(f.srvname), concat_ws(' ', f.srvoptions::text, f.srvacl::text), '' FROM pg_foreign_server f
 UNION ALL
-SELECT 'default rights', concat_ws(' ', a.defaclrole::regrole, a.defaclnamespace::regnamespace, a.defaclobjtype), a.defaclacl::text FROM pg_default_acl a
+SELECT 'default rights', concat_ws(' ', a.defaclrole::regrole, a.defaclnamespace::regnamespace, a.defaclobjtype), a.defaclacl::text, '' FROM pg_default_acl a
 `, "OURS", strings.ReplaceAll(ours, "%%", "%"))
 
 // object is one row of definitions.
-type object struct{ Kind, Name, Definition string }
+type object struct{ Kind, Name, Definition, Of string }
 
 // objects lists what users have made in a database.
 func objects(ctx context.Context, conn *pgx.Conn) ([]object, error) {

@@ -47,18 +47,18 @@ func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Chang
 	for name, now := range after {
 		old, common := before[name]
 		switch {
+		case name.kind == "table" && !common && now.Definition[0] == 'r':
+			if err := d.compareTable(ctx, nil, conn, name.name, c.Rows, changes); err != nil {
+				return nil, err
+			}
 		case !common:
 		case name.kind == "sequence":
 			if err := sequenceChange(ctx, start, conn, name.name, changes); err != nil {
 				return nil, err
 			}
-		case name.kind == "table" && now[0] == 'r' && old[0] == 'r' && (tables == nil || slices.Contains(tables, name.name)):
-			t, err := d.tableChange(ctx, start, conn, name.name, c.Rows)
-			if err != nil {
-				return nil, fmt.Errorf("comparing %s: %w", name.name, err)
-			}
-			if t.Added+t.Removed+t.Altered > 0 {
-				changes.Tables = append(changes.Tables, t)
+		case name.kind == "table" && now.Definition[0] == 'r' && old.Definition[0] == 'r' && (tables == nil || slices.Contains(tables, name.name)):
+			if err := d.compareTable(ctx, start, conn, name.name, c.Rows, changes); err != nil {
+				return nil, err
 			}
 		}
 	}
@@ -91,27 +91,89 @@ func (d *database) touchedTables(ctx context.Context, r engine.Reset) ([]string,
 	return names, nil
 }
 
+// schema is all that users have made in a database, but for rows.
+type schema map[objectName]object
+
 type objectName struct{ kind, name string }
 
-func schemaChanges(before, after map[objectName]string) []engine.SchemaChange {
-	out := []engine.SchemaChange{}
-	add := func(what string, n objectName) {
-		out = append(out, engine.SchemaChange{What: what, Kind: n.kind, Name: shortName(n.name)})
-	}
-	for n, now := range after {
-		if old, ok := before[n]; !ok {
-			add("added", n)
-		} else if old != now {
-			add("altered", n)
+// partOf reports whether an object belongs to a table that is in one schema
+// and not in another: it came or went with the table.
+func partOf(o object, in, other schema) bool {
+	for _, kind := range []string{"table", "materialized view", "view", "type"} {
+		n := objectName{kind, o.Of}
+		_, there := in[n]
+		_, also := other[n]
+		if there && !also {
+			return true
 		}
 	}
-	for n := range before {
-		if _, ok := after[n]; !ok {
-			add("removed", n)
+	return false
+}
+
+func schemaChanges(before, after schema) []engine.SchemaChange {
+	out := []engine.SchemaChange{}
+	add := func(what string, n objectName, details []string) {
+		name, of, part := strings.Cut(n.name, " on ")
+		if part {
+			name += " on " + shortName(of)
+		}
+		out = append(out, engine.SchemaChange{What: what, Kind: n.kind, Name: shortName(name), Details: details})
+	}
+	for n, now := range after {
+		old, common := before[n]
+		switch {
+		case !common && !partOf(now, after, before):
+			add("added", n, nil)
+		case common && old.Definition != now.Definition:
+			add("altered", n, columnChanges(old.Definition, now.Definition))
+		}
+	}
+	for n, old := range before {
+		if _, ok := after[n]; !ok && !partOf(old, before, after) {
+			add("removed", n, nil)
 		}
 	}
 	slices.SortFunc(out, func(a, b engine.SchemaChange) int { return strings.Compare(a.Kind+a.Name+a.What, b.Kind+b.Name+b.What) })
 	return out
+}
+
+// columnChanges tells how the columns differ that two definitions of a table
+// hold.
+func columnChanges(old, now string) (out []string) {
+	was, is := columnsOf(old), columnsOf(now)
+	for _, c := range was {
+		if column(is, c[0]) == nil {
+			out = append(out, "removed column "+c[0])
+		}
+	}
+	for _, c := range is {
+		switch o := column(was, c[0]); {
+		case o == nil:
+			out = append(out, "added column "+c[0]+" "+c[1])
+		case o[1] != c[1]:
+			out = append(out, "column "+c[0]+" was "+o[1]+", is "+c[1])
+		case !slices.Equal(o, c):
+			out = append(out, "altered column "+c[0])
+		}
+	}
+	return out
+}
+
+// columnsOf reads the columns out of a definition: name, type, all else.
+func columnsOf(definition string) (all [][]string) {
+	for _, text := range strings.Split(definition, "\x1e")[1:] {
+		all = append(all, strings.Split(text, "\x1f"))
+	}
+	return all
+}
+
+func column(columns [][]string, name string) []string {
+	for _, c := range columns {
+		if c[0] == name {
+			return c
+		}
+	}
+	return nil
 }
 
 func sequenceChange(ctx context.Context, start, conn *pgx.Conn, name string, changes *engine.Changes) error {
@@ -129,19 +191,34 @@ func sequenceChange(ctx context.Context, start, conn *pgx.Conn, name string, cha
 	return nil
 }
 
+// compareTable notes how the rows of a table differ, where they do.
+func (d *database) compareTable(ctx context.Context, start, conn *pgx.Conn, name string, limit int, changes *engine.Changes) error {
+	t, err := d.tableChange(ctx, start, conn, name, limit)
+	if err != nil {
+		return fmt.Errorf("comparing %s: %w", name, err)
+	}
+	if t.Added+t.Removed+t.Altered > 0 {
+		changes.Tables = append(changes.Tables, t)
+	}
+	return nil
+}
+
 // tableChange compares the rows of a table: by its primary key, where it has
-// one, so that a row can be told to have been altered.
+// one, so that a row can be told to have been altered. start is nil for one
+// that was added.
 func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name string, limit int) (engine.TableChange, error) {
 	t := engine.TableChange{Name: shortName(name)}
 	const common = "SELECT array_agg(quote_ident(attname) ORDER BY attnum) FROM pg_attribute WHERE attrelid = $1::regclass AND attnum > 0 AND NOT attisdropped"
 	var was, columns, key []string
-	if err := start.QueryRow(ctx, common, name).Scan(&was); err != nil {
-		return t, err
-	}
 	if err := conn.QueryRow(ctx, common, name).Scan(&columns); err != nil {
 		return t, err
 	}
-	columns = slices.DeleteFunc(columns, func(c string) bool { return !slices.Contains(was, c) })
+	if start != nil {
+		if err := start.QueryRow(ctx, common, name).Scan(&was); err != nil {
+			return t, err
+		}
+		columns = slices.DeleteFunc(columns, func(c string) bool { return !slices.Contains(was, c) })
+	}
 	if len(columns) == 0 {
 		return t, nil
 	}
@@ -160,11 +237,13 @@ func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name 
 		query += " ORDER BY " + strings.Join(key, ", ")
 	}
 	before := map[string][][]any{}
-	err = d.query(ctx, start, query, engine.Sink{Row: func(r []any) error {
-		k := keyOf(r, keys)
-		before[k] = append(before[k], r)
-		return nil
-	}})
+	if start != nil {
+		err = d.query(ctx, start, query, engine.Sink{Row: func(r []any) error {
+			k := keyOf(r, keys)
+			before[k] = append(before[k], r)
+			return nil
+		}})
+	}
 	if err != nil {
 		return t, err
 	}

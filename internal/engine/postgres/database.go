@@ -44,7 +44,7 @@ type database struct {
 	startOf string          // the start state that the next line is the baseline of
 	start   json.RawMessage // it does not change as long as the start state is there
 
-	schema    map[objectName]string // of the start state schemaFor
+	schema    schema // of the start state schemaFor
 	schemaFor string
 	filesOf   string // the folder of its files, and whether this process can look there
 	filesSeen bool

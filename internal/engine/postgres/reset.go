@@ -77,7 +77,7 @@ func (d *database) inPlaceOnly(ctx context.Context, r engine.Reset, why string) 
 		return e
 	}
 	for _, c := range changes.Schema {
-		e.Lines = append(e.Lines, c.What+" "+c.Kind+" "+c.Name)
+		e.Lines = append(e.Lines, c.String())
 	}
 	return e
 }

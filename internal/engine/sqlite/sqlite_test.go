@@ -262,7 +262,8 @@ func TestRollbackIsRefused(t *testing.T) {
 func TestChanges(t *testing.T) {
 	s, template, copied := made(t, apiary)
 	run(t, s.file(copied), `INSERT INTO apiary(name) VALUES ('new'); DELETE FROM kind WHERE code = 'b'; UPDATE kind SET weight = 2 WHERE code = 'a';
-		CREATE TABLE extra (a); INSERT INTO extra VALUES (1); DROP TRIGGER hive_made`)
+		CREATE TABLE extra (a UNIQUE); CREATE INDEX extra_a ON extra (a); INSERT INTO extra VALUES (1); DROP TRIGGER hive_made;
+		ALTER TABLE log ADD COLUMN at INT; ALTER TABLE log DROP COLUMN what; DROP TABLE note`)
 	d, err := s.Open(context.Background(), copied, engine.Session{Wait: time.Second})
 	require.NoError(t, err)
 	defer d.Close()
@@ -276,7 +277,10 @@ func TestChanges(t *testing.T) {
 			{Name: "extra", Added: 1, Columns: []string{"a"}, Rows: []engine.RowChange{{After: []any{int64(1)}}}},
 		},
 		Sequences: []engine.SequenceChange{{Name: "apiary", Before: "2", After: "3"}},
-		Schema:    []engine.SchemaChange{{What: "added", Kind: "table", Name: "extra"}, {What: "removed", Kind: "trigger", Name: "hive_made"}},
+		Schema: []engine.SchemaChange{
+			{What: "added", Kind: "table", Name: "extra"}, {What: "removed", Kind: "trigger", Name: "hive_made"},
+			{What: "altered", Kind: "table", Name: "log", Details: []string{"removed column what", "added column at INT"}}, {What: "removed", Kind: "table", Name: "note"},
+		},
 	}, changes)
 }
 
