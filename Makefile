@@ -17,7 +17,7 @@ demo: build
 
 test: build
 	./scripts/install-test-needs
-	go test ./...
+	go test -timeout 30m ./...
 	./scripts/test-as-another-user
 
 bench: build

@@ -58,6 +58,9 @@ func begin(t *testing.T) *suite {
 		},
 		Layer: func(p *template.Plan) (int, error) { return p.Head(), nil },
 	}})
+	s.stock.mu.Lock()
+	s.stock.busy = func() bool { return false } // whatever else runs here
+	s.stock.mu.Unlock()
 	socket, err := Socket(filepath.Join(t.TempDir(), "s"))
 	require.NoError(t, err)
 	e, err := Listen(s.Control, "127.0.0.1:0", socket, "", func(all []*Copy, form string) (string, error) {

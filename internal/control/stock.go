@@ -20,6 +20,7 @@ type stock struct {
 	ready map[*source][]engine.Entry
 	order map[*source]copies.Request // how to make more
 	used  time.Time                  // when a copy was last asked for
+	busy  func() bool                // reports whether the machine has enough to do already
 	wake  chan struct{}
 	stop  context.CancelFunc
 	ended chan struct{}
@@ -27,7 +28,7 @@ type stock struct {
 
 func newStock() *stock {
 	ctx, stop := context.WithCancel(context.Background())
-	s := &stock{ready: map[*source][]engine.Entry{}, order: map[*source]copies.Request{}, wake: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
+	s := &stock{ready: map[*source][]engine.Entry{}, order: map[*source]copies.Request{}, busy: busyMachine, wake: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
 	go s.fill(ctx)
 	return s
 }
@@ -101,12 +102,12 @@ func (s *stock) one(ctx context.Context) bool {
 		}
 	}
 	r := s.order[source]
-	since := time.Since(s.used)
+	since, busy := time.Since(s.used), s.busy
 	s.mu.Unlock()
 	if source == nil || ctx.Err() != nil || shortMemory() {
 		return false
 	}
-	if since < quiet || busyMachine() {
+	if since < quiet || busy() {
 		select {
 		case <-ctx.Done():
 			return false

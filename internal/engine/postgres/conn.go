@@ -45,7 +45,12 @@ func (a address) config() (*pgx.ConnConfig, error) {
 	}
 	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User, a.Password, a.Database
 	config.Fallbacks, config.RuntimeParams = nil, map[string]string{}
-	config.ConnectTimeout = 3 * time.Second // what accepts may be a proxy before a server that does not answer
+	// What accepts may be a proxy before a server that does not answer; at a socket
+	// it is the server, which may have much to do.
+	config.ConnectTimeout = 5 * time.Second
+	if strings.HasPrefix(a.Host, "/") {
+		config.ConnectTimeout = 30 * time.Second
+	}
 	plain(config)
 	return config, nil
 }
@@ -233,7 +238,8 @@ func key(name string) int64 {
 // Lock takes an advisory lock of the server's own session. Within one session
 // such locks do not exclude one another, so the names are counted here too.
 func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(), error) {
-	for {
+	// Many may wait for one that builds: they must not keep it from its work.
+	for again := time.Millisecond; ; again = min(again*3/2, 50*time.Millisecond) {
 		ok, err := s.try(ctx, name)
 		if err != nil {
 			return nil, fmt.Errorf("taking the lock %q: %w", name, err)
@@ -248,7 +254,7 @@ func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(),
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
-		case <-time.After(5 * time.Millisecond):
+		case <-time.After(again):
 		}
 	}
 }
