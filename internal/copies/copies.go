@@ -61,7 +61,7 @@ func CheckName(name string) error {
 		return fault.New(fault.Usage, next, "the name %q... is too long (%d characters)", name[:20], len(name))
 	}
 	if !nameRule.MatchString(name) {
-		return fault.New(fault.Usage, next, "%q is no name for a copy", name)
+		return fault.New(fault.Usage, next, "%q is no name for a copy or a snapshot", name)
 	}
 	return nil
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/fault"
 )
 
 // keepAlive notices within half a minute that the other end is gone.
@@ -49,7 +50,7 @@ func (a address) config() (*pgx.ConnConfig, error) {
 	// it is the server, which may have much to do.
 	config.ConnectTimeout = 5 * time.Second
 	if strings.HasPrefix(a.Host, "/") {
-		config.ConnectTimeout = 30 * time.Second
+		config.ConnectTimeout = 15 * time.Second
 	}
 	plain(config)
 	return config, nil
@@ -92,7 +93,7 @@ func (s *server) patient(ctx context.Context, config *pgx.ConnConfig) (*pgx.Conn
 	for end := time.Now().Add(s.patience.Wait); ; {
 		conn, err := pgx.ConnectConfig(ctx, config)
 		if state := sqlState(err); state != "53300" && state != "57P03" || time.Now().After(end) {
-			return conn, err
+			return conn, unanswered(ctx, err, config)
 		}
 		if s.patience.Say != nil && !s.said.Swap(true) {
 			why := "has no connection free"
@@ -107,6 +108,17 @@ func (s *server) patient(ctx context.Context, config *pgx.ConnConfig) (*pgx.Conn
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
+}
+
+// unanswered says in plain words that a server did not answer; other errors
+// are returned as they are.
+func unanswered(ctx context.Context, err error, config *pgx.ConnConfig) error {
+	if err == nil || ctx.Err() != nil || !pgconn.Timeout(err) {
+		return err
+	}
+	f := fault.New(fault.Lacking, "is the machine, or the server, busy with something else?", "PostgreSQL at %s did not answer within %s", net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), config.ConnectTimeout)
+	f.Reason = err
+	return f
 }
 
 // Connect opens the server at an address that Start gave.
