@@ -21,6 +21,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/filelock"
 )
 
 // GuardCommand is the command, of this program, that a guard runs as.
@@ -104,8 +105,19 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 		}
 	}
 	lock := flock.New(filepath.Join(filepath.Dir(path), identity+".lock"))
-	if _, err := lock.TryLockContext(ctx, 5*time.Millisecond); err != nil {
-		return nil, fmt.Errorf("waiting for another process that starts %s: %w", identity, err)
+	for {
+		if err := filelock.Wait(ctx, lock); err != nil {
+			return nil, fmt.Errorf("waiting for another process that starts %s: %w", identity, err)
+		}
+		if r, err := readRecord(path); err != nil || r.Address == nil || !Alive(r.Guard) {
+			break
+		}
+		// It was started meanwhile: connecting takes no lock, others wait for it too.
+		lock.Close()
+		s, err := living(ctx, e, path, w)
+		if s != nil || err != nil {
+			return s, err
+		}
 	}
 	defer lock.Close()
 	s, err := living(ctx, e, path, w)

@@ -3,9 +3,10 @@ package folder
 import (
 	"context"
 	"os"
-	"time"
 
 	"github.com/gofrs/flock"
+
+	"hemzo/internal/filelock"
 )
 
 // lockFile is a held lock. Its file goes with it.
@@ -25,7 +26,10 @@ func lockPath(ctx context.Context, path string, waiting func()) (*lockFile, erro
 				waiting()
 				waiting = nil
 			}
-			ok, err = l.TryLockContext(ctx, 2*time.Millisecond)
+			if err := filelock.Wait(ctx, l); err != nil {
+				return nil, err
+			}
+			ok = true
 		}
 		if err != nil {
 			l.Close()
