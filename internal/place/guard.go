@@ -109,10 +109,10 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 		if err := filelock.Wait(ctx, lock); err != nil {
 			return nil, fmt.Errorf("waiting for another process that starts %s: %w", identity, err)
 		}
-		if r, err := readRecord(path); err != nil || r.Address == nil || !Alive(r.Guard) {
+		if r, err := readRecord(path); err != nil || !Alive(r.Guard) {
 			break
 		}
-		// It was started meanwhile: connecting takes no lock, others wait for it too.
+		// It was started meanwhile: others wait for the lock, connecting needs none.
 		lock.Close()
 		s, err := living(ctx, e, path, w)
 		if s != nil || err != nil {
@@ -120,10 +120,6 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 		}
 	}
 	defer lock.Close()
-	s, err := living(ctx, e, path, w)
-	if s != nil || err != nil {
-		return s, err
-	}
 	if err := clearAway(ctx, path); err != nil {
 		return nil, err
 	}
