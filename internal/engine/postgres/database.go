@@ -641,7 +641,7 @@ func (d *database) present(ctx context.Context) (*baseline, json.RawMessage, err
 		err = vacuum(ctx, conn, dirty)
 	}
 	if err == nil {
-		b, err = note(ctx, conn, true)
+		b, err = note(ctx, conn, true, nil)
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("settling %s: %w", d.id, err)

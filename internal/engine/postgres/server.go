@@ -40,6 +40,9 @@ type server struct {
 	twinOf   map[string]string // copies of start states to read rows from, by start state
 	spares   map[string]spare  // copies made beforehand, by start state and owner
 
+	works sync.Mutex          // for what follows
+	grown map[string]baseline // of the templates below works, by work
+
 	logs sync.Mutex // for what follows
 	log  wal.Log    // once it was asked for
 
@@ -311,6 +314,7 @@ func (s *server) makeRole(ctx context.Context, name string, options func() (stri
 }
 
 func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts engine.Facts) error {
+	s.ungrow(id)
 	if err := s.ensureOwner(ctx, facts); err != nil {
 		return fmt.Errorf("making the owner's role: %w", err)
 	}
@@ -382,6 +386,9 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	})
 	if sqlState(err) == "3D000" {
 		return engine.ErrNotFound
+	}
+	if kind, _ := engine.KindOf(to); err == nil && kind == engine.Work {
+		s.grow(to, e)
 	}
 	return s.roomless(err, "copying "+from)
 }
@@ -462,6 +469,31 @@ func (s *server) busy(ctx context.Context, f func() error) error {
 	}
 }
 
+// grow remembers the baseline of the template that a work was copied from: what
+// is not written to meanwhile need not be counted again.
+func (s *server) grow(work string, from engine.Entry) {
+	s.works.Lock()
+	defer s.works.Unlock()
+	delete(s.grown, work)
+	var b baseline
+	if from.Facts.Baseline == nil || json.Unmarshal(from.Facts.Baseline, &b) != nil || b.Form != form {
+		return
+	}
+	if s.grown == nil {
+		s.grown = map[string]baseline{}
+	}
+	s.grown[work] = b
+}
+
+// ungrow returns what grow remembers, and forgets it.
+func (s *server) ungrow(work string) (below baseline, ok bool) {
+	s.works.Lock()
+	defer s.works.Unlock()
+	below, ok = s.grown[work]
+	delete(s.grown, work)
+	return below, ok
+}
+
 func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts) error {
 	size, err := s.number(ctx, "SELECT pg_database_size($1::name)", from)
 	if err != nil {
@@ -484,11 +516,16 @@ func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMes
 		return nil, nil, fmt.Errorf("settling %s: %w", id, err)
 	}
 	defer conn.Close(ctx)
+	var known map[uint32]int64
+	below, ok := s.ungrow(id)
+	if ok && s.exact() {
+		known = unwritten(ctx, conn, below)
+	}
 	err = s.vacuum(ctx, conn, id)
 	if err == nil {
 		if _, err = conn.Exec(ctx, "SET row_security = off"); err == nil {
 			var b baseline
-			if b, err = note(ctx, conn, s.exact()); err == nil {
+			if b, err = note(ctx, conn, s.exact(), known); err == nil {
 				base, err = b.forCopies()
 			}
 		}
@@ -606,6 +643,7 @@ func (s *server) Drop(ctx context.Context, id string) error {
 	if _, ok := engine.KindOf(id); !ok {
 		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
 	}
+	s.ungrow(id)
 	if kind, _ := engine.KindOf(id); kind != engine.Work {
 		if _, err := s.Find(ctx, id); errors.Is(err, engine.ErrNotFound) {
 			return nil // gone, or not Hemzo's

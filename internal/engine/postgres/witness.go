@@ -78,8 +78,8 @@ const users = `c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname
 
 // tables lists the tables of a baseline.
 const tables = `SELECT format('%I.%I', n.nspname, c.relname), c.oid, c.relpersistence = 'u', c.relkind = 'm', coalesce(pg_relation_filenode(c.oid), 0)::bigint, pg_relation_size(c.oid) / current_setting('block_size')::bigint,
-	EXISTS (SELECT 1 FROM pg_trigger t WHERE t.tgrelid = c.oid AND t.tgenabled IN ('A', 'R')) OR EXISTS (SELECT 1 FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.ev_enabled IN ('A', 'R')),
-	EXISTS (SELECT 1 FROM pg_constraint k WHERE k.contype = 'f' AND k.confrelid = c.oid AND k.conrelid <> c.oid),
+	c.oid IN (SELECT tgrelid FROM pg_trigger WHERE tgenabled IN ('A', 'R')) OR c.oid IN (SELECT ev_class FROM pg_rewrite WHERE ev_enabled IN ('A', 'R')),
+	c.oid IN (SELECT confrelid FROM pg_constraint WHERE contype = 'f' AND conrelid <> confrelid),
 	(SELECT array_agg(DISTINCT k.confrelid::regclass::text) FROM pg_constraint k WHERE k.contype = 'f' AND k.conrelid = c.oid AND k.confrelid <> c.oid)
 	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE ` + users + ` OR c.oid = 'pg_largeobject'::regclass ORDER BY 1`
 
@@ -335,8 +335,9 @@ func sets(all []counter) string {
 }
 
 // note takes a baseline of a database. With exact the map is to be believed:
-// its catalogs are settled for that.
-func note(ctx context.Context, conn *pgx.Conn, exact bool) (b baseline, err error) {
+// its catalogs are settled for that. Tables whose rows are known already, by
+// their identifiers, are not counted.
+func note(ctx context.Context, conn *pgx.Conn, exact bool, known map[uint32]int64) (b baseline, err error) {
 	b.Form = form
 	if exact {
 		_, failed := conn.Exec(ctx, visible)
@@ -362,7 +363,7 @@ func note(ctx context.Context, conn *pgx.Conn, exact bool) (b baseline, err erro
 			return b, err
 		}
 	}
-	if err := b.settled(ctx, conn, exact); err != nil {
+	if err := b.settled(ctx, conn, exact, known); err != nil {
 		return b, err
 	}
 	err = conn.QueryRow(ctx, relations).Scan(&b.Relations)
@@ -387,8 +388,32 @@ func (b baseline) forCopies() (json.RawMessage, error) {
 
 const largeObjects = "pg_catalog.pg_largeobject"
 
+// unwritten returns how many rows those tables of a baseline have of which the
+// map of a copy of that database says that nobody wrote to them since; none
+// where the map cannot be asked.
+func unwritten(ctx context.Context, conn *pgx.Conn, b baseline) map[uint32]int64 {
+	if _, err := conn.Exec(ctx, visible); err != nil || !b.Exact {
+		return nil
+	}
+	rows, err := conn.Query(ctx, resized, columns(b.Tables)...)
+	if err != nil {
+		return nil
+	}
+	written, err := pgx.CollectRows(rows, pgx.RowTo[int])
+	if err != nil {
+		return nil // a table was dropped, for one
+	}
+	known := map[uint32]int64{}
+	for i, m := range b.Tables {
+		if !slices.Contains(written, i+1) {
+			known[m.OID] = m.Count
+		}
+	}
+	return known
+}
+
 // settled notes what the map says, or else how many rows there are.
-func (b *baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool) error {
+func (b *baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool, known map[uint32]int64) error {
 	if exact {
 		seen, err := observe(ctx, conn, b.Tables)
 		if err != nil {
@@ -405,14 +430,24 @@ func (b *baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool) erro
 	if err := b.schema(ctx, conn); err != nil {
 		return err
 	}
-	rows, err := conn.Query(ctx, rowsSince(b.Tables, ""))
+	var ask []mark
+	var places []int
+	for i, m := range b.Tables {
+		if count, ok := known[m.OID]; ok {
+			b.Tables[i].Count, b.Tables[i].Rows = count, count > 0
+			continue
+		}
+		ask, places = append(ask, m), append(places, i)
+	}
+	rows, err := conn.Query(ctx, rowsSince(ask, ""))
 	if err != nil {
 		return err
 	}
 	var i int
 	var count, fresh int64
 	_, err = pgx.ForEachRow(rows, []any{&i, &count, &fresh}, func() error {
-		b.Tables[i-1].Count, b.Tables[i-1].Rows = count, count > 0
+		m := &b.Tables[places[i-1]]
+		m.Count, m.Rows = count, count > 0
 		return nil
 	})
 	return err
@@ -425,9 +460,13 @@ func (b *baseline) schema(ctx context.Context, conn *pgx.Conn) error {
 	for i, x := range catalogs {
 		all[i] = i
 		b.Catalogs[i].Name = x.table
-		if err := conn.QueryRow(ctx, "SELECT $1::text::regclass::oid", x.table).Scan(&b.Catalogs[i].OID); err != nil {
-			return err
-		}
+	}
+	var ids []uint32
+	if err := conn.QueryRow(ctx, "SELECT array_agg(name::regclass::oid ORDER BY i) FROM unnest($1::text[]) WITH ORDINALITY AS n (name, i)", allNames(b.Catalogs)).Scan(&ids); err != nil {
+		return err
+	}
+	for i, id := range ids {
+		b.Catalogs[i].OID = id
 	}
 	if b.Exact {
 		seen, err := observe(ctx, conn, b.Catalogs)

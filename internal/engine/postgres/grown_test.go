@@ -1,0 +1,53 @@
+package postgres
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hemzo/internal/engine"
+)
+
+// TestGrown: the baseline of a layer above another is the one that counting all
+// of its rows gives, whatever its step has done.
+func TestGrown(t *testing.T) {
+	const tables = `CREATE TABLE kind (code text); INSERT INTO kind SELECT g::text FROM generate_series(1, 3000) g; CREATE UNLOGGED TABLE scale (n int); INSERT INTO scale VALUES (1);
+		CREATE TABLE hive (id serial PRIMARY KEY, label text); INSERT INTO hive (label) VALUES ('a'), ('b'); CREATE TABLE gone (n int); CREATE MATERIALIZED VIEW labels AS SELECT label FROM hive`
+	s, copied, _ := beginWith(t, true, tables)
+	template := copied.Facts.Start
+	for i, step := range []string{
+		"SELECT 1", "INSERT INTO hive (label) VALUES ('c')", "DELETE FROM kind WHERE code < '2'", "TRUNCATE hive", "INSERT INTO scale VALUES (2)", "DROP TABLE gone; CREATE TABLE gone (n int); INSERT INTO gone VALUES (1)",
+		"CREATE TABLE jar (n int); INSERT INTO jar VALUES (1), (2); DELETE FROM hive; REFRESH MATERIALIZED VIEW labels", "ALTER TABLE kind RENAME TO sort", "ALTER TABLE hive ADD COLUMN n int DEFAULT 4; UPDATE hive SET n = 5 WHERE label = 'a'",
+	} {
+		work, above := engine.NewID(engine.Work), "hemzo_t_0000000000"+string("abcdef012"[i])+"0"
+		facts := engine.Facts{Format: 1, Database: "apiary", Fingerprint: "y"}
+		require.NoError(t, s.Copy(t.Context(), template, work, facts), step)
+		_, grown := s.grown[work]
+		assert.True(t, grown, step)
+		d, err := s.Open(t.Context(), work, engine.Session{})
+		require.NoError(t, err)
+		require.NoError(t, d.Apply(t.Context(), engine.Script{File: "step.sql", Text: step, First: 1}), step)
+		require.NoError(t, d.Close())
+		require.NoError(t, s.Rename(t.Context(), work, above, facts), step)
+		e, err := s.Find(t.Context(), above)
+		require.NoError(t, err)
+		var got baseline
+		require.NoError(t, json.Unmarshal(e.Facts.Baseline, &got))
+		assert.True(t, got.Exact, step)
+
+		fresh := engine.NewID(engine.Copy)
+		require.NoError(t, s.Copy(t.Context(), above, fresh, facts), step)
+		conn, err := s.dial(t.Context(), fresh, "")
+		require.NoError(t, err)
+		want, err := note(t.Context(), conn, true, nil)
+		require.NoError(t, err)
+		require.NoError(t, conn.Close(t.Context()))
+		for j, m := range got.Tables {
+			assert.Equal(t, want.Tables[j].Name, m.Name, step)
+			assert.Equal(t, want.Tables[j].Count, m.Count, "%s: rows of %s", step, m.Name)
+			assert.Equal(t, m.Count > 0, m.Rows, "%s: rows of %s", step, m.Name)
+		}
+	}
+}
