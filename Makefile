@@ -7,7 +7,7 @@ COMMIT  ?= $(shell git rev-parse --short HEAD 2>/dev/null || echo unknown)
 LDFLAGS  = -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 STATICCHECK = go run honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo test bench lint screenshots fuzz soak clean
+.PHONY: build demo test race bench lint screenshots fuzz soak clean
 
 build:
 	go build -trimpath -buildvcs=false -ldflags '$(LDFLAGS)' -o bin/hemzo ./cmd/hemzo
@@ -19,6 +19,14 @@ test: build
 	./scripts/install-test-needs
 	go test -timeout 30m ./...
 	./scripts/test-as-another-user
+
+# The packages with goroutines of their own, under Go's race detector, which
+# needs a C compiler.
+RACY = ./internal/control ./internal/turn ./internal/filelock ./internal/place ./internal/copies ./internal/template ./internal/reset ./internal/container
+race:
+	CGO_ENABLED=1 go test -race -timeout 30m $(RACY)
+	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/sqlite -rounds 10
+	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/postgres -rounds 10 -run 'RandomWork|TwoAtOnce|SlowWorkAside|OneSpare|Snapshot|Blocked|Replaced|Changes'
 
 bench: build
 	go run ./internal/bench -program bin/hemzo
@@ -40,8 +48,9 @@ fuzz:
 
 soak:
 	go test -run RandomWork -timeout 60m ./internal/engine/sqlite -rounds 20000
-	go test -run RandomWork -timeout 60m ./internal/engine/postgres -rounds 5000
-	go test -run KilledAnywhere -timeout 60m ./internal/cli -kills 300
+	go test -run RandomWork -timeout 60m ./internal/engine/postgres -rounds 500
+	go test -run 'Killed' -timeout 60m ./internal/cli -kills 200
+	go test -run 'Beside' -timeout 60m ./internal/cli -beside 150
 
 screenshots: build
 	./scripts/screenshots

@@ -50,6 +50,9 @@ func (b bench) control() error {
 	if err := errors.Join(b.untouched(at), b.fromStock(at), end()); err != nil {
 		return err
 	}
+	if err := b.aside(root); err != nil {
+		return err
+	}
 	return b.eight(root, b.long)
 }
 

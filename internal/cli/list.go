@@ -14,21 +14,20 @@ import (
 
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/place"
 )
 
 func (a *app) listCommand() *cobra.Command {
 	var everyone bool
+	var server string
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "Servers, templates, copies",
 		Args:  cobra.NoArgs,
-		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
-			shelves, err := s.shelves(c.Context())
-			if err != nil {
-				return err
-			}
+		RunE: a.onServers(&server, func(c *cobra.Command, shelves []copies.Shelf, _ *session) error {
+			everyone := everyone || len(shelves) > 0 && shelves[0].Scope.Project == ""
 			var all []serverReport
 			for _, shelf := range shelves {
 				r, err := a.server(c.Context(), shelf, everyone)
@@ -47,7 +46,66 @@ func (a *app) listCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&everyone, "everyone", false, "those of all projects")
+	serverFlag(c, &server)
 	return c
+}
+
+// serverFlag adds --server.
+func serverFlag(c *cobra.Command, url *string) {
+	c.Flags().StringVar(url, "server", "", "the server at a `URL`, whatever a project file says; none is needed")
+}
+
+// onServers is a command's work on the servers of the project, or on the one at
+// a URL: then there may be no project, and the session is nil.
+func (a *app) onServers(url *string, work func(c *cobra.Command, shelves []copies.Shelf, s *session) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, _ []string) error {
+		if *url == "" {
+			return a.inProject(func(c *cobra.Command, s *session, _ []string) error {
+				shelves, err := s.shelves(c.Context())
+				if err != nil {
+					return err
+				}
+				return work(c, shelves, s)
+			})(c, nil)
+		}
+		shelf, err := a.shelfAt(c.Context(), *url)
+		if err != nil {
+			return err
+		}
+		defer shelf.Server.Close()
+		return work(c, []copies.Shelf{shelf}, nil)
+	}
+}
+
+// shelfAt opens the server at a URL, as the project sees it where there is one.
+// Whoever names a host here means it.
+func (a *app) shelfAt(ctx context.Context, url string) (copies.Shelf, error) {
+	e, err := all.ForURL(url)
+	if err != nil {
+		return copies.Shelf{}, err
+	}
+	hosts, err := e.Hosts(url)
+	if err != nil {
+		return copies.Shelf{}, err
+	}
+	server, err := place.Open(ctx, e, place.Wanted{Database: "--server", Where: []string{"existing"}, URL: url, AllowHosts: hosts, Say: func(text string) { a.note("%s", text) }})
+	if err != nil {
+		return copies.Shelf{}, err
+	}
+	scope := copies.ScopeOf("")
+	if s, err := a.begin(); err == nil {
+		scope = s.scope
+		s.close()
+	}
+	return copies.Shelf{Server: server, Scope: scope}, nil
+}
+
+// everyoneNeeded refuses what has no project to be limited to.
+func everyoneNeeded(shelves []copies.Shelf, everyone bool) error {
+	if !everyone && len(shelves) > 0 && shelves[0].Scope.Project == "" {
+		return fault.New(fault.Usage, "add --everyone, or go to the project's folder", "without a project file there is nothing of one's own on a server")
+	}
+	return nil
 }
 
 // serverReport is a server with what it holds, as it is shown.
@@ -206,72 +264,87 @@ func (a *app) showCommand() *cobra.Command {
 }
 
 func (a *app) dropCommand() *cobra.Command {
-	var all, everyone, force, yes bool
+	var every, everyone, force, yes bool
+	var server string
 	c := &cobra.Command{
 		Use:               "drop COPY... | --all",
 		Short:             "Remove copies",
 		ValidArgsFunction: a.copyNames,
 		RunE: func(c *cobra.Command, args []string) error {
-			if all == (len(args) > 0) {
+			if every == (len(args) > 0) {
 				return fault.New(fault.Usage, "usage: hemzo drop COPY... or hemzo drop --all", "name copies, or say --all")
 			}
-			s, err := a.begin()
-			if err != nil {
-				return err
-			}
-			defer s.close()
-			chosen, err := s.chosen(c.Context(), args, everyone)
-			if err != nil {
-				return err
-			}
-			if everyone && !yes {
-				if err := a.confirm(fmt.Sprintf("drop %s of all projects?", count(len(chosen), "copy"))); err != nil {
+			return a.onServers(&server, func(c *cobra.Command, shelves []copies.Shelf, s *session) error {
+				var chosen []found
+				var err error
+				if every {
+					chosen, err = everyCopy(c.Context(), shelves, everyone)
+				} else {
+					chosen, err = namedCopies(c.Context(), s, shelves, args)
+				}
+				if err == nil && everyone && !yes {
+					err = a.confirm(fmt.Sprintf("drop %s of all projects?", count(len(chosen), "copy")))
+				}
+				if err != nil {
 					return err
 				}
-			}
-			dropped := []string{}
-			var last error
-			for _, f := range chosen {
-				if err := f.shelf.Drop(c.Context(), f.entry, force); err != nil {
-					if !all {
-						return err
-					}
-					last = err // with --all the others go all the same
-					continue
-				}
-				dropped = append(dropped, f.entry.Facts.Name)
-			}
-			if a.json {
-				if err := a.printJSON(dropped); err != nil {
-					return err
-				}
-			} else if !a.quiet && last == nil {
-				a.say("%s dropped", count(len(dropped), "copy"))
-			}
-			return last
+				return a.drop(c.Context(), chosen, force, every)
+			})(c, args)
 		},
 	}
-	c.Flags().BoolVar(&all, "all", false, "all copies of this project")
+	c.Flags().BoolVar(&every, "all", false, "all copies of this project")
 	c.Flags().BoolVar(&everyone, "everyone", false, "with --all: those of all projects")
 	c.Flags().BoolVar(&force, "force", false, "also those whose owner is still running")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	serverFlag(c, &server)
 	return c
 }
 
-func (s *session) chosen(ctx context.Context, names []string, everyone bool) ([]found, error) {
-	var out []found
+// drop drops copies; with goOn the others go where one cannot.
+func (a *app) drop(ctx context.Context, chosen []found, force, goOn bool) error {
+	dropped := []string{}
+	var last error
+	for _, f := range chosen {
+		if err := f.shelf.Drop(ctx, f.entry, force); err != nil {
+			if !goOn {
+				return err
+			}
+			last = err // with --all the others go all the same
+			continue
+		}
+		dropped = append(dropped, f.entry.Facts.Name)
+	}
+	if a.json {
+		if err := a.printJSON(dropped); err != nil {
+			return err
+		}
+	} else if !a.quiet && last == nil {
+		a.say("%s dropped", count(len(dropped), "copy"))
+	}
+	return last
+}
+
+// namedCopies finds the copies that a user means.
+func namedCopies(ctx context.Context, s *session, shelves []copies.Shelf, names []string) (out []found, err error) {
 	for _, name := range names {
-		f, err := s.find(ctx, name)
+		var f found
+		if s != nil {
+			f, err = s.find(ctx, name)
+		} else {
+			f.shelf = shelves[0]
+			f.entry, err = f.shelf.Find(ctx, name)
+		}
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, f)
 	}
-	if len(names) > 0 {
-		return out, nil
-	}
-	shelves, err := s.shelves(ctx)
-	if err != nil {
+	return out, nil
+}
+
+// everyCopy lists the copies of this project, or with everyone of all.
+func everyCopy(ctx context.Context, shelves []copies.Shelf, everyone bool) (out []found, err error) {
+	if err := everyoneNeeded(shelves, everyone); err != nil {
 		return nil, err
 	}
 	for _, shelf := range shelves {
@@ -304,58 +377,73 @@ func (a *app) confirm(question string) error {
 
 func (a *app) sweepCommand() *cobra.Command {
 	var (
-		templates bool
-		unused    time.Duration = 7 * 24 * time.Hour
+		templates, everyone, yes bool
+		server                   string
+		unused                   time.Duration = 7 * 24 * time.Hour
 	)
 	c := &cobra.Command{
 		Use:   "sweep",
 		Short: "Remove whatever has lost its owner",
 		Long: `Sweep removes copies whose owner is gone and what crashes left behind. With
---templates it also removes templates that nobody copied for a week (or for
---unused) and that no copy needs.`,
+--templates it also removes templates of this project that nobody copied for a
+week (or for --unused) and that no copy needs; with --everyone those of all.`,
 		Args: cobra.NoArgs,
-		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
+		RunE: a.onServers(&server, func(c *cobra.Command, shelves []copies.Shelf, s *session) error {
 			if !templates {
 				unused = 0
-			}
-			gone := []string{}
-			var bytes int64
-			for i := range s.project.Databases {
-				// Opening a shelf sweeps it a little; here the result counts.
-				shelf, err := s.shelf(c.Context(), &s.project.Databases[i])
-				if err != nil {
-					return err
-				}
-				removed, err := shelf.Sweep(c.Context(), max(unused, map[bool]time.Duration{true: 1}[templates]))
-				if err != nil {
-					return err
-				}
-				s.swept = append(s.swept, removed...)
-			}
-			left, err := place.SweepContainers(c.Context(), templates)
-			if err != nil {
+			} else if err := everyoneNeeded(shelves, everyone); err != nil {
 				return err
 			}
-			gone = append(gone, left...)
-			for _, e := range s.swept {
-				gone = append(gone, fmt.Sprintf("%s %s", e.Kind, nameOf(e)))
-				bytes += e.Size
-			}
-			if a.json {
-				return a.printJSON(gone)
-			}
-			if !a.quiet {
-				for _, g := range gone {
-					a.say("removed %s", g)
+			if everyone && templates && !yes {
+				if err := a.confirm("remove unused templates of all projects?"); err != nil {
+					return err
 				}
-				a.say("%s removed, %s", count(len(gone), "thing"), size(bytes))
 			}
-			return nil
+			return a.sweep(c.Context(), shelves, s, max(unused, map[bool]time.Duration{true: 1}[templates]), everyone)
 		}),
 	}
 	c.Flags().BoolVar(&templates, "templates", false, "also templates unused for a while")
 	c.Flags().DurationVar(&unused, "unused", unused, "with --templates: how long unused")
+	c.Flags().BoolVar(&everyone, "everyone", false, "with --templates: those of all projects")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	serverFlag(c, &server)
 	return c
+}
+
+// sweep sweeps servers, and the containers of this user where it is not about
+// one server. Opening the servers of a session has swept them a little already.
+func (a *app) sweep(ctx context.Context, shelves []copies.Shelf, s *session, unused time.Duration, everyone bool) error {
+	var swept []engine.Entry
+	for _, shelf := range shelves {
+		removed, err := shelf.Sweep(ctx, unused, everyone)
+		if err != nil {
+			return err
+		}
+		swept = append(swept, removed...)
+	}
+	gone := []string{}
+	if s != nil {
+		left, err := place.SweepContainers(ctx, unused > 0)
+		if err != nil {
+			return err
+		}
+		gone, swept = append(gone, left...), append(s.swept, swept...)
+	}
+	var bytes int64
+	for _, e := range swept {
+		gone = append(gone, fmt.Sprintf("%s %s", e.Kind, nameOf(e)))
+		bytes += e.Size
+	}
+	if a.json {
+		return a.printJSON(gone)
+	}
+	if !a.quiet {
+		for _, g := range gone {
+			a.say("removed %s", g)
+		}
+		a.say("%s removed, %s", count(len(gone), "thing"), size(bytes))
+	}
+	return nil
 }
 
 // nameOf is what a user knows something by.

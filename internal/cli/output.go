@@ -20,6 +20,7 @@ type paint struct{ r *lipgloss.Renderer }
 
 func (a *app) paintFor(terminal bool) paint {
 	r := lipgloss.NewRenderer(os.Stdout)
+	r.SetHasDarkBackground(true) // else the library asks the terminal, and waits for an answer
 	switch {
 	case !terminal || a.noColor || os.Getenv("TERM") == "dumb":
 		r.SetColorProfile(termenv.Ascii)
@@ -30,21 +31,22 @@ func (a *app) paintFor(terminal bool) paint {
 }
 
 // The palette: amber for what Hemzo made, green for what is ready, red for
-// what is wrong or was removed, grey for what is beside the point.
-func (p paint) colour(c lipgloss.AdaptiveColor, s string) string {
+// what is wrong or was removed, grey for what is beside the point. Each has the
+// same contrast, 4.5 to 1, on black and on white (WCAG 2.1, section 1.4.3).
+func (p paint) colour(c lipgloss.Color, s string) string {
 	return p.r.NewStyle().Foreground(c).Render(s)
 }
 func (p paint) honey(s string) string {
-	return p.colour(lipgloss.AdaptiveColor{Light: "#9a6700", Dark: "#e5b452"}, s)
+	return p.colour("#a96600", s)
 }
 func (p paint) good(s string) string {
-	return p.colour(lipgloss.AdaptiveColor{Light: "#2f7d4f", Dark: "#86c79a"}, s)
+	return p.colour("#358456", s)
 }
 func (p paint) bad(s string) string {
-	return p.colour(lipgloss.AdaptiveColor{Light: "#b3261e", Dark: "#ef8a80"}, s)
+	return p.colour("#d0443a", s)
 }
 func (p paint) dim(s string) string {
-	return p.colour(lipgloss.AdaptiveColor{Light: "#6c6c6c", Dark: "#949494"}, s)
+	return p.colour("#757575", s)
 }
 func (p paint) strong(s string) string { return p.r.NewStyle().Bold(true).Render(s) }
 

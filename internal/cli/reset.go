@@ -176,7 +176,7 @@ func resetText(r *reset.Report, to string) string {
 		text += ", replaced: clients must reconnect"
 	case r.Pages > 0:
 		text += fmt.Sprintf(", %s of %s", count(r.Pages, "page"), count(len(r.Tables), "table"))
-	case len(r.Tables) > 0 || r.Why == "" && len(r.Dropped)+r.Sequences == 0:
+	case len(r.Tables) > 0 || r.Why == "" && len(r.Dropped)+r.Sequences+len(r.Settings) == 0 && !r.Schema:
 		var out, in int64
 		for _, t := range r.Tables {
 			out, in = out+t.Removed, in+t.PutBack
@@ -188,6 +188,12 @@ func resetText(r *reset.Report, to string) string {
 	}
 	if len(r.Dropped) > 0 {
 		text += "; dropped what had been added: " + few(slices.Clone(r.Dropped), ", ")
+	}
+	if len(r.Settings) > 0 {
+		text += "; put back " + few(slices.Clone(r.Settings), ", ")
+	}
+	if len(r.Stays) > 0 {
+		text += "; not put back: " + strings.Join(r.Stays, ", ")
 	}
 	if len(r.Kept) > 0 {
 		text += "; kept " + strings.Join(r.Kept, ", ")

@@ -339,6 +339,7 @@ func (r *runner) finish(ctx context.Context, failed bool) error {
 	if os.Getenv("CI") != "" {
 		// The job may end with this command, and its machine with the job: what
 		// is kept for the next one has to be whole by then.
+		r.session.close()
 		err = errors.Join(err, place.StopIdle(ctx, all.Engines()))
 	}
 	return err

@@ -21,6 +21,7 @@ import (
 	"hemzo/internal/place"
 	"hemzo/internal/project"
 	"hemzo/internal/template"
+	"hemzo/internal/turn"
 )
 
 // session is one command's view of a project: its file, and the servers of
@@ -38,9 +39,8 @@ type session struct {
 
 // opening is a server that is opened once, by whoever asks first.
 type opening struct {
-	once   sync.Once
+	turn   turn.Turn // for what follows
 	server engine.Server
-	err    error
 	took   time.Duration
 }
 
@@ -111,18 +111,33 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 	s.mu.Lock()
 	o := s.servers[key]
 	if o == nil {
-		o = &opening{}
+		o = &opening{turn: turn.New()}
 		s.servers[key] = o
 	}
 	s.mu.Unlock()
-	o.once.Do(func() {
-		began := time.Now()
-		o.server, o.err = s.open(ctx, e, d)
-		s.mu.Lock()
-		o.took = time.Since(began)
-		s.mu.Unlock()
-	})
-	return copies.Shelf{Server: o.server, Scope: s.scope}, o.err
+	server, err := s.opened(ctx, o, e, d)
+	return copies.Shelf{Server: server, Scope: s.scope}, err
+}
+
+// opened opens a server where it is not open yet. Where that fails, or whoever
+// wanted it has gone, the next who asks tries again.
+func (s *session) opened(ctx context.Context, o *opening, e engine.Engine, d *project.Database) (engine.Server, error) {
+	if err := o.turn.Take(ctx); err != nil {
+		return nil, err
+	}
+	defer o.turn.Give()
+	if o.server != nil {
+		return o.server, nil
+	}
+	began := time.Now()
+	server, err := s.open(ctx, e, d)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	o.server, o.took = server, time.Since(began)
+	return server, nil
 }
 
 // open opens a server and sweeps it a little.
@@ -137,7 +152,7 @@ func (s *session) open(ctx context.Context, e engine.Engine, d *project.Database
 	if err != nil {
 		return nil, err
 	}
-	gone, err := copies.Shelf{Server: server, Scope: s.scope}.Sweep(ctx, 0)
+	gone, err := copies.Shelf{Server: server, Scope: s.scope}.Sweep(ctx, 0, false)
 	s.mu.Lock()
 	s.swept = append(s.swept, gone...)
 	s.mu.Unlock()

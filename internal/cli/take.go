@@ -80,7 +80,7 @@ engine-env, dotenv, json, or any text with {url}, {file}, {copy} ... in it.`,
 			if err != nil {
 				return err
 			}
-			if _, err := handover.Form(s.project, handover.Copy{Database: d.Name}, form); err != nil {
+			if err := handover.CheckForm(form, handover.Copy{Database: d.Name}); err != nil {
 				return err
 			}
 			taken, shelf, err := s.take(c.Context(), d, flags, owner)

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"sync"
@@ -18,6 +19,7 @@ import (
 	"hemzo/internal/fault"
 	"hemzo/internal/reset"
 	"hemzo/internal/template"
+	"hemzo/internal/turn"
 )
 
 // Source is a declared database of which copies are handed out.
@@ -40,11 +42,12 @@ type Source struct {
 // source is a Source with what it has opened.
 type source struct {
 	Source
-	mu     sync.Mutex
-	opened bool
-	Shelf  copies.Shelf
-	Owner  engine.Owner
-	read   *template.Plan // the last
+	opening turn.Turn // held while it is opened
+	mu      sync.Mutex
+	opened  bool
+	Shelf   copies.Shelf
+	Owner   engine.Owner
+	read    *template.Plan // the last
 }
 
 // plan is what the sources say now: they are read again where they changed.
@@ -64,16 +67,23 @@ func (s *source) plan(ctx context.Context) (*template.Plan, error) {
 	return p, err
 }
 
-// open opens the server, once.
-func (s *source) open(ctx context.Context) (err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.opened {
+// open opens the server, once. Where that fails the next who asks tries again.
+func (s *source) open(ctx context.Context) error {
+	if err := s.opening.Take(ctx); err != nil {
+		return err
+	}
+	defer s.opening.Give()
+	if s.there() {
 		return nil
 	}
-	s.Shelf, s.Owner, err = s.Open(ctx)
-	s.opened = err == nil
-	return err
+	shelf, owner, err := s.Open(ctx)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.Shelf, s.Owner, s.opened = shelf, owner, true
+	return nil
 }
 
 // there reports whether the server has been opened: then copies may be there.
@@ -90,7 +100,7 @@ type Control struct {
 
 	mu   sync.Mutex
 	sets map[string]*Set
-	took map[string][]time.Duration // by what was done: "take", "reset", ...
+	took map[string]*spent // by what was done: "take", "reset", ...
 	done bool
 	left []Left
 
@@ -100,26 +110,27 @@ type Control struct {
 
 // New returns a Control that has no copies yet.
 func New(sources []Source) *Control {
-	c := &Control{stock: newStock(), sets: map[string]*Set{}, took: map[string][]time.Duration{}}
+	c := &Control{stock: newStock(), sets: map[string]*Set{}, took: map[string]*spent{}}
 	for _, s := range sources {
-		c.sources = append(c.sources, &source{Source: s})
+		c.sources = append(c.sources, &source{Source: s, opening: turn.New()})
 	}
 	return c
 }
 
 // Set is a copy of each database, for one worker; the run's own has no name.
 type Set struct {
-	Name   string
-	mu     sync.Mutex // held while it is filled
-	copies []*Copy
+	Name    string
+	filling turn.Turn // held while it is filled
+	mu      sync.Mutex
+	copies  []*Copy
 }
 
 // Copy is one copy of a set. Requests for it run one after another.
 type Copy struct {
 	control  *Control
 	source   *source
-	mu       sync.Mutex
-	made     bool // it is on the server
+	busy     turn.Turn // held by the request that works on it, for what follows
+	made     bool      // it is on the server
 	entry    engine.Entry
 	opened   *reset.Opened
 	doors    *doors            // of a copy that is made at need
@@ -136,8 +147,8 @@ func (c *Copy) Database() string { return c.source.Name }
 // Made reports whether the copy is on the server: one that is made at need is
 // not before somebody comes to it.
 func (c *Copy) Made() bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	_ = c.busy.Take(context.Background())
+	defer c.busy.Give()
 	return c.made
 }
 
@@ -150,7 +161,7 @@ func (c *Copy) Connection() engine.Connection {
 	return c.source.Shelf.Server.Connection(e.ID, e.Facts)
 }
 
-// make makes the copy where it is not there yet; mu is held.
+// make makes the copy where it is not there yet; busy is held.
 func (c *Copy) make(ctx context.Context) error {
 	if c.made {
 		return nil
@@ -166,8 +177,8 @@ func (c *Copy) make(ctx context.Context) error {
 
 // Entry is the copy as it is known.
 func (c *Copy) Entry() engine.Entry {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	_ = c.busy.Take(context.Background())
+	defer c.busy.Give()
 	return c.entry
 }
 
@@ -188,21 +199,46 @@ func (c *Control) Find(ctx context.Context, worker string) (*Set, error) {
 			return nil, err
 		}
 	}
+	for {
+		s, err := c.set(worker)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.filling.Take(ctx); err != nil {
+			return nil, err
+		}
+		current, err := c.filled(ctx, s)
+		s.filling.Give()
+		if current || err != nil {
+			return s, err
+		}
+	}
+}
+
+// set is the set of a worker, empty where it is new.
+func (c *Control) set(worker string) (*Set, error) {
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	if c.done {
-		c.mu.Unlock()
 		return nil, fault.New(fault.Refused, "", "the run is over")
 	}
 	s := c.sets[worker]
 	if s == nil {
-		s = &Set{Name: worker}
+		s = &Set{Name: worker, filling: turn.New()}
 		c.sets[worker] = s
 	}
+	return s, nil
+}
+
+// filled fills a set that is empty. It is false where the set is not its
+// worker's any more: who waited for one that could not be filled asks for
+// another, so that a worker never has two.
+func (c *Control) filled(ctx context.Context, s *Set) (bool, error) {
+	c.mu.Lock()
+	current := c.sets[s.Name] == s
 	c.mu.Unlock()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.copies != nil {
-		return s, nil
+	if !current || s.Copies() != nil {
+		return current, nil
 	}
 	made := make([]*Copy, len(c.sources))
 	errs := make([]error, len(c.sources))
@@ -211,22 +247,25 @@ func (c *Control) Find(ctx context.Context, worker string) (*Set, error) {
 		all.Go(func() { made[i], errs[i] = c.hand(ctx, c.sources[i]) })
 	}
 	all.Wait()
-	if err := errors.Join(errs...); err != nil {
-		for _, m := range made {
-			if m == nil {
-				continue
-			}
-			if m.leave(); m.made {
-				err = errors.Join(err, m.source.Shelf.Drop(context.WithoutCancel(ctx), m.entry, true))
-			}
-		}
-		c.mu.Lock()
-		delete(c.sets, worker)
-		c.mu.Unlock()
-		return nil, err
+	err := errors.Join(errs...)
+	if err == nil {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.copies = made
+		return true, nil
 	}
-	s.copies = made
-	return s, nil
+	for _, m := range made {
+		if m == nil {
+			continue
+		}
+		if m.leave(); m.made {
+			err = errors.Join(err, m.source.Shelf.Drop(context.WithoutCancel(ctx), m.entry, true))
+		}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.sets, s.Name)
+	return false, err
 }
 
 // errSeveral is the answer where it is not clear whose copies are meant.
@@ -276,7 +315,7 @@ func (c *Control) hand(ctx context.Context, s *source) (*Copy, error) {
 	if s.Lazy == nil {
 		return c.take(ctx, s, copies.Request{})
 	}
-	x := &Copy{control: c, source: s, entry: engine.Entry{ID: engine.NewID(engine.Copy), Facts: engine.Facts{Name: copies.MadeUp(s.Name), Database: s.Name}}}
+	x := &Copy{control: c, source: s, busy: turn.New(), entry: engine.Entry{ID: engine.NewID(engine.Copy), Facts: engine.Facts{Name: copies.MadeUp(s.Name), Database: s.Name}}}
 	if err := x.listen(); err != nil {
 		return nil, err
 	}
@@ -306,7 +345,7 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 			// Handed out by its facts alone.
 			if err := s.Shelf.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Stock, f.Owner = false, r.Owner; e.Facts = *f }); err == nil {
 				c.note("take", time.Since(began))
-				return &Copy{control: c, source: s, made: true, entry: e, Took: time.Since(began)}, nil
+				return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: e, Took: time.Since(began)}, nil
 			}
 		}
 	}
@@ -319,17 +358,51 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 		return nil, err
 	}
 	c.note("take", taken.Took)
-	if times, _, _ := c.Spent("take"); times > len(c.sources) { // more than one set is wanted
+	if c.times("take") > len(c.sources) { // more than one set is wanted
 		c.stock.want(s, r)
 	}
-	return &Copy{control: c, source: s, made: true, entry: taken.Copy, Build: taken.Build, Took: taken.Took, Stale: taken.Replaced}, nil
+	return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: taken.Copy, Build: taken.Build, Took: taken.Took, Stale: taken.Replaced}, nil
+}
+
+// spent tells how often something was done, and how long it took. Of many times
+// some are remembered, any of them as likely as any other.
+type spent struct {
+	times   int
+	slowest time.Duration
+	some    []time.Duration
+}
+
+// mostSpent bounds what is remembered of how long something took.
+const mostSpent = 1000
+
+func (s *spent) add(took time.Duration) {
+	s.times++
+	s.slowest = max(s.slowest, took)
+	if len(s.some) < mostSpent {
+		s.some = append(s.some, took)
+	} else if i := rand.IntN(s.times); i < mostSpent {
+		s.some[i] = took
+	}
 }
 
 // note counts what was done.
 func (c *Control) note(what string, took time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.took[what] = append(c.took[what], took)
+	if c.took[what] == nil {
+		c.took[what] = &spent{}
+	}
+	c.took[what].add(took)
+}
+
+// times tells how often something was done.
+func (c *Control) times(what string) int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if s := c.took[what]; s != nil {
+		return s.times
+	}
+	return 0
 }
 
 // Spent tells how often something was done, and how long it took in the
@@ -337,11 +410,11 @@ func (c *Control) note(what string, took time.Duration) {
 func (c *Control) Spent(what string) (times int, median, slowest time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	all := slices.Sorted(slices.Values(c.took[what]))
-	if len(all) == 0 {
+	s := c.took[what]
+	if s == nil {
 		return 0, 0, 0
 	}
-	return len(all), all[len(all)/2], all[len(all)-1]
+	return s.times, slices.Sorted(slices.Values(s.some))[len(s.some)/2], s.slowest
 }
 
 // pick returns the copies of a set that a request means: of one database, or
@@ -372,8 +445,10 @@ func (s *Set) each(ctx context.Context, database string, work func(*Copy) error)
 	var all sync.WaitGroup
 	for i, c := range chosen {
 		all.Go(func() {
-			c.mu.Lock()
-			defer c.mu.Unlock()
+			if errs[i] = c.busy.Take(ctx); errs[i] != nil {
+				return
+			}
+			defer c.busy.Give()
 			if errs[i] = ctx.Err(); errs[i] == nil {
 				errs[i] = work(c)
 			}
@@ -670,11 +745,11 @@ func (c *Control) Close(ctx context.Context, drop func(copies.Shelf, engine.Entr
 	for _, s := range c.Sets() {
 		for _, x := range s.Copies() {
 			x.leave()
-			x.mu.Lock()
+			_ = x.busy.Take(context.Background())
 			x.close()
 			ours[x.entry.ID] = true
 			made := x.made
-			x.mu.Unlock()
+			x.busy.Give()
 			if !made || keep != nil && keep(x) {
 				continue
 			}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"time"
 
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
@@ -55,11 +56,22 @@ func (x *Copy) listen() error {
 }
 
 func (d *doors) accept(l net.Listener, x *Copy, port int) {
+	var pause time.Duration
 	for {
 		conn, err := l.Accept()
-		if err != nil {
+		if d.ctx.Err() != nil {
 			return
 		}
+		if err != nil { // out of descriptors, say: it goes on when there are some
+			pause = min(max(2*pause, 5*time.Millisecond), time.Second)
+			select {
+			case <-d.ctx.Done():
+				return
+			case <-time.After(pause):
+			}
+			continue
+		}
+		pause = 0
 		d.open.Go(func() {
 			defer conn.Close()
 			x.came.Store(true)
@@ -108,8 +120,10 @@ func (d *doors) close() {
 
 // address is where a port of the copy is reached, once it is made.
 func (x *Copy) address(ctx context.Context, port int) (string, error) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
+	if err := x.busy.Take(ctx); err != nil {
+		return "", err
+	}
+	defer x.busy.Give()
 	if err := x.make(ctx); err != nil {
 		return "", err
 	}

@@ -92,20 +92,28 @@ func (s Shelf) Take(ctx context.Context, r Request) (*Taken, error) {
 			}
 		}
 	}
-	// A template may be swept away between its build and its copy.
-	for try := 0; ; try++ {
-		build, err := r.Plan.Build(ctx, s.Server, r.Layer, r.Progress)
-		if err != nil {
-			return nil, err
-		}
-		taken.Build = build
-		began := time.Now()
-		taken.Copy, err = s.copy(ctx, r, build.Template)
-		taken.Took = time.Since(began)
-		if err == nil || !errors.Is(err, engine.ErrNotFound) || try == 3 {
+	// A template may be swept away before its build is over, or its copy begun.
+	for range mostTries {
+		err := s.build(ctx, r, taken)
+		if err == nil || !errors.Is(err, engine.ErrNotFound) {
 			return taken, err
 		}
 	}
+	return nil, fault.New(fault.Failed, "does something run  hemzo sweep --templates  all the time?", "the template of %s was removed %d times before it could be copied", r.Plan.Database.Name, mostTries)
+}
+
+// mostTries is how often a template that others remove is built again.
+const mostTries = 20
+
+// build makes the template where it is missing, and copies it.
+func (s Shelf) build(ctx context.Context, r Request, taken *Taken) (err error) {
+	if taken.Build, err = r.Plan.Build(ctx, s.Server, r.Layer, r.Progress); err != nil {
+		return err
+	}
+	began := time.Now()
+	taken.Copy, err = s.copy(ctx, r, taken.Build.Template)
+	taken.Took = time.Since(began)
+	return err
 }
 
 // again deals with a copy that has the name already; done reports that it is
@@ -329,9 +337,9 @@ func (s Shelf) remove(ctx context.Context, e engine.Entry) error {
 
 // Sweep removes the copies whose owners are gone, of every project on this
 // server, and what crashes left. With unused above zero it also removes
-// templates that were not copied for that long and that no copy needs. It
-// returns what it removed.
-func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry, error) {
+// templates of this project, or with everyone those of all, that were not
+// copied for that long and that no copy needs. It returns what it removed.
+func (s Shelf) Sweep(ctx context.Context, unused time.Duration, everyone bool) ([]engine.Entry, error) {
 	if err := s.Server.Clear(ctx); err != nil {
 		return nil, err
 	}
@@ -356,7 +364,7 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry,
 			there[e.ID] = true
 			continue
 		}
-		if wait, err := s.second(ctx, e); err != nil || wait {
+		if wait, err := s.stays(ctx, e); err != nil || wait {
 			needed[e.Facts.Start] = true
 			there[e.ID] = true
 			if err != nil {
@@ -371,7 +379,7 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry,
 	}
 	for _, e := range all {
 		orphan := e.Kind == engine.Kept && !there[e.Facts.Of] && !slices.ContainsFunc(gone, func(g engine.Entry) bool { return g.ID == e.Facts.Of })
-		old := unused > 0 && e.Kind == engine.Template && !needed[e.ID] && time.Since(e.Facts.Used) >= unused
+		old := unused > 0 && (everyone || e.Facts.Scope.Project == s.Scope.Project) && e.Kind == engine.Template && !needed[e.ID] && time.Since(e.Facts.Used) >= unused
 		if e.Newer || !orphan && !old {
 			continue
 		}
@@ -391,17 +399,18 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration) ([]engine.Entry,
 // a connection that was cut may come back.
 const twice = 2 * time.Minute
 
-// second reports whether a copy that has lost its owner has to be looked at
-// again later.
-func (s Shelf) second(ctx context.Context, e engine.Entry) (wait bool, err error) {
+// stays reports whether a copy that has lost its owner, or whose facts cannot
+// be read, has to be looked at again later. One without facts may be anybody's:
+// it stays as long as somebody is connected.
+func (s Shelf) stays(ctx context.Context, e engine.Entry) (wait bool, err error) {
 	now, shared, err := s.Server.Shared(ctx)
-	if err != nil || !shared {
+	if err != nil || !shared && !e.Bad {
 		return false, err
 	}
-	if e.Facts.Lost.IsZero() {
+	if shared && e.Facts.Lost.IsZero() {
 		return true, s.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Lost = now })
 	}
-	if now.Sub(e.Facts.Lost) < twice {
+	if shared && now.Sub(e.Facts.Lost) < twice {
 		return true, nil
 	}
 	clients, err := s.Server.Clients(ctx, e.ID)

@@ -125,7 +125,7 @@ func TestOwners(t *testing.T) {
 		require.NoError(t, err)
 	}
 	there := func() map[string]bool {
-		_, err := s.Sweep(ctx, 0)
+		_, err := s.Sweep(ctx, 0, false)
 		require.NoError(t, err)
 		all, err := s.Copies(ctx)
 		require.NoError(t, err)
@@ -158,7 +158,7 @@ func TestSweepClears(t *testing.T) {
 	require.NoError(t, os.WriteFile(own, []byte("not Hemzo's"), 0o600))
 	newer := filepath.Join(folder, "hemzo_c_ffffffffff.json")
 	require.NoError(t, os.WriteFile(newer, []byte(`{"format": 99, "owner": {"lock": "owner-gone"}}`), 0o600))
-	gone, err := s.Sweep(ctx, 1)
+	gone, err := s.Sweep(ctx, 1, false)
 	require.NoError(t, err)
 	assert.NoFileExists(t, dead)
 	assert.NoFileExists(t, kept, "a snapshot whose copy is gone")
@@ -186,7 +186,7 @@ func TestSideBySide(t *testing.T) {
 				if !assert.NoError(t, err) {
 					return
 				}
-				_, err = s.Sweep(ctx, 0)
+				_, err = s.Sweep(ctx, 0, false)
 				assert.NoError(t, err)
 				assert.NoError(t, s.Drop(ctx, taken.Copy, false))
 			}

@@ -57,11 +57,16 @@ type Starter interface {
 	Start(ctx context.Context, home Home, spec Spec) (*Started, error)
 	// Connect opens a server at the address that Start gave.
 	Connect(ctx context.Context, address json.RawMessage, p Patience) (Server, error)
+	// Clean ends and removes what a server that was killed left beside its data
+	// in a folder: processes, shared memory. Nobody starts a server there meanwhile.
+	Clean(folder string) error
 }
 
 // Remote is an engine that works on servers which are there already.
 type Remote interface {
 	Engine
+	// Schemes lists how the URLs of its servers begin, without the colon.
+	Schemes() []string
 	// Hosts lists the machines that a URL leads to; sockets are left out.
 	Hosts(url string) ([]string, error)
 	// Existing opens the server at a URL.
@@ -165,6 +170,7 @@ type Need struct {
 
 // Spec is what a project file asks of an engine.
 type Spec struct {
+	Database   string // its name in the project file
 	Version    string
 	Encoding   string
 	Locale     string
@@ -305,8 +311,9 @@ type Database interface {
 	// baseline of this database in that state, nil where there is none.
 	Keep(ctx context.Context, to string, facts Facts) (json.RawMessage, error)
 	// Contents sums up all that the database holds, in no order: two databases
-	// with the same contents hold the same.
-	Contents(ctx context.Context) ([]Content, error)
+	// with the same contents hold the same. Of copies of one template the
+	// server's own numbers of objects are the same too: with kin they count.
+	Contents(ctx context.Context, kin bool) ([]Content, error)
 	// Changes tells how the database differs from its start state.
 	Changes(ctx context.Context, c Compare) (*Changes, error)
 	Close() error
@@ -399,11 +406,13 @@ type Report struct {
 	Kept      []string        `json:"kept,omitempty"` // tables that differ and were to be kept
 	Sequences int             `json:"sequences"`
 	Pages     int             `json:"pages,omitempty"`
-	Schema    bool            `json:"schema"`            // the schema had changed
-	Reconnect bool            `json:"reconnect"`         // clients have to connect again
-	Noted     bool            `json:"-"`                 // the facts say already that the copy is at its start state
-	Dropped   []string        `json:"dropped,omitempty"` // objects that had been added
-	Baseline  json.RawMessage `json:"-"`                 // for the facts; nil where none could be taken
+	Schema    bool            `json:"schema"`             // the schema had changed
+	Reconnect bool            `json:"reconnect"`          // clients have to connect again
+	Noted     bool            `json:"-"`                  // the facts say already that the copy is at its start state
+	Dropped   []string        `json:"dropped,omitempty"`  // objects that had been added
+	Settings  []string        `json:"settings,omitempty"` // settings and rights of the database itself that had been changed
+	Stays     []string        `json:"stays,omitempty"`    // what is not as in the start state, and could not be put back
+	Baseline  json.RawMessage `json:"-"`                  // for the facts; nil where none could be taken
 	// Later does what may follow the answer and makes the next reset cheaper.
 	// It returns the baseline, and is done before the database is used again;
 	// nil where there is nothing to do.
@@ -421,7 +430,7 @@ func (r *Report) Differing() []TableReport {
 
 // Differed reports whether anything was not as in the start state.
 func (r *Report) Differed() bool {
-	return r.Way != "" && r.Way != Truncation || r.Schema || r.Sequences > 0 || len(r.Differing()) > 0
+	return r.Way != "" && r.Way != Truncation || r.Schema || r.Sequences+len(r.Settings) > 0 || len(r.Differing()) > 0
 }
 
 // TableReport counts the rows of one table that a reset removed and put back.

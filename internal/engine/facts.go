@@ -11,7 +11,7 @@ import (
 )
 
 // Format is the version of Hemzo's own marks: names, facts, layers.
-const Format = 1
+const Format = 2
 
 // Kind tells what a name on a server stands for.
 type Kind string
@@ -73,6 +73,7 @@ type Facts struct {
 	Also        map[string]json.RawMessage `json:"also,omitempty"`      // baselines of snapshots of this very database, by their ids
 	At          string                     `json:"at,omitempty"`        // the state that the baseline stands for, where it is not Start
 	Born        string                     `json:"born,omitempty"`      // the server's mark of the moment when a copy was made
+	From        time.Time                  `json:"from,omitzero"`       // when what a copy was copied from was made
 	Resetting   bool                       `json:"resetting,omitempty"` // a reset was begun and not finished
 	Carry       json.RawMessage            `json:"carry,omitempty"`     // what the engine has to put on every copy itself
 	Lost        time.Time                  `json:"lost,omitzero"`       // when it was first seen without its owner

@@ -12,12 +12,17 @@ import (
 // Wait takes a lock, and waits for it as long as ctx lasts. The system wakes
 // the one that waits: many that asked again and again would keep the holder
 // from its work. After an error the lock is not held, and not to be used.
-func Wait(ctx context.Context, l *flock.Flock) error {
+func Wait(ctx context.Context, l *flock.Flock) error { return wait(ctx, l, l.Lock) }
+
+// WaitShared is Wait for a lock that many may hold at once.
+func WaitShared(ctx context.Context, l *flock.Flock) error { return wait(ctx, l, l.RLock) }
+
+func wait(ctx context.Context, l *flock.Flock, take func() error) error {
 	got := make(chan error, 1)
 	go func() {
-		err := l.Lock()
+		err := take()
 		for errors.Is(err, syscall.EINTR) {
-			err = l.Lock()
+			err = take()
 		}
 		got <- err
 	}()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -22,14 +23,13 @@ func TestWait(t *testing.T) {
 	defer stop()
 	assert.ErrorIs(t, Wait(given, flock.New(path)), context.DeadlineExceeded)
 	var wg sync.WaitGroup
-	inside := 0
+	var inside atomic.Int32
 	for range 20 {
 		wg.Go(func() {
 			l := flock.New(path)
 			if assert.NoError(t, Wait(t.Context(), l)) {
-				inside++
-				assert.Equal(t, 1, inside)
-				inside--
+				assert.Equal(t, int32(1), inside.Add(1))
+				inside.Add(-1)
 				assert.NoError(t, l.Close())
 			}
 		})

@@ -7,9 +7,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
@@ -54,7 +56,11 @@ func Render(p *project.Project, state string, all []Copy, owner engine.Process) 
 }
 
 func render(p *project.Project, state string, f project.Rendered, own *Copy, all []Copy, owner engine.Process) (string, error) {
-	text, err := os.ReadFile(join(p.Root, f.From))
+	from, err := filepath.EvalSymlinks(join(p.Root, f.From)) // the user's own links are followed
+	if err != nil {
+		return "", fmt.Errorf("rendering %s: %w", f.From, err)
+	}
+	text, err := readFile(from)
 	if err != nil {
 		return "", fmt.Errorf("rendering %s: %w", f.From, err)
 	}
@@ -72,7 +78,7 @@ func render(p *project.Project, state string, f project.Rendered, own *Copy, all
 		err = os.WriteFile(record, b, 0o600)
 	}
 	if err == nil {
-		err = os.WriteFile(to, content, 0o600)
+		err = writeNew(to, content)
 	}
 	if err != nil {
 		return "", fmt.Errorf("writing %s: %w", f.To, err)
@@ -83,10 +89,16 @@ func render(p *project.Project, state string, f project.Rendered, own *Copy, all
 // free checks that a path is free to be written: nothing is there, or a file
 // that a dead Hemzo left.
 func free(record, to string, f project.Rendered) error {
-	now, err := os.ReadFile(to)
+	info, err := os.Lstat(to)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
+	if err == nil && !info.Mode().IsRegular() {
+		e := fault.New(fault.Refused, "name the file itself", "%s is there and is no file (%s): Hemzo writes through no link", f.To, kindOf(info.Mode()))
+		e.Where = f.At
+		return e
+	}
+	now, err := readFile(to)
 	old, known := read(record)
 	switch {
 	case known && place.Alive(old.Owner):
@@ -99,6 +111,41 @@ func free(record, to string, f project.Rendered) error {
 	e := fault.New(fault.Refused, "remove it (and list it among the files that version control ignores), or name another file", "%s is there and was not written by Hemzo", f.To)
 	e.Where = f.At
 	return e
+}
+
+// writeNew writes a file that is not there: what has come meanwhile, a link
+// too, is not written to.
+func writeNew(path string, content []byte) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL|syscall.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	return errors.Join(err, f.Close())
+}
+
+// readFile reads a regular file, not what a link leads to where the link is the
+// last of the path, and nothing that would wait for a writer.
+func readFile(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, errors.Join(err, fmt.Errorf("%s is no regular file", path))
+	}
+	return io.ReadAll(f)
+}
+
+func kindOf(m os.FileMode) string {
+	switch {
+	case m&os.ModeSymlink != 0:
+		return "a symbolic link"
+	case m.IsDir():
+		return "a folder"
+	}
+	return "a pipe or a device"
 }
 
 func recordOf(state, path string) string {
@@ -117,7 +164,7 @@ func forget(record string) {
 	if !ok {
 		return
 	}
-	if b, err := os.ReadFile(r.Path); err == nil && r.wrote(b) {
+	if b, err := readFile(r.Path); err == nil && r.wrote(b) {
 		os.Remove(r.Path)
 	}
 	os.Remove(record)

@@ -5,6 +5,7 @@ package handover
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -109,15 +110,27 @@ func Form(p *project.Project, c Copy, form string) (string, error) {
 		b, err := json.Marshal(c.values())
 		return string(b), err
 	}
+	if err := CheckForm(form, c); err != nil {
+		return "", err
+	}
+	return Expand(form, &c, nil), nil
+}
+
+// CheckForm reports what is wrong with a form before there is a copy: c has
+// the keys that there will be.
+func CheckForm(form string, c Copy) error {
+	if form == "" || slices.Contains(Forms, form) {
+		return nil
+	}
 	for _, m := range project.Placeholder.FindAllStringSubmatch(form, -1) {
 		if _, ok := c.values()[m[1]]; !ok {
-			return "", fault.New(fault.Usage, "keys: "+keys(c), "the form %q: there is no %s", form, m[0])
+			return fault.New(fault.Usage, "keys: "+keys(c), "the form %q: there is no %s", form, m[0])
 		}
 	}
 	if !strings.Contains(form, "{") {
-		return "", fault.New(fault.Usage, "forms: "+strings.Join(Forms, ", ")+", or a text with {key} in it", "there is no form %q", form)
+		return fault.New(fault.Usage, "forms: "+strings.Join(Forms, ", ")+", or a text with {key} in it", "there is no form %q", form)
 	}
-	return Expand(form, &c, nil), nil
+	return nil
 }
 
 func keys(c Copy) string {

@@ -3,6 +3,7 @@ package handover
 import (
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -107,5 +108,39 @@ func TestRender(t *testing.T) {
 	_, err = Render(p, state, all, self)
 	assert.Equal(t, fault.Refused, fault.KindOf(err))
 	SweepFiles(state)
+	assert.FileExists(t, out)
+}
+
+// TestLinks: nothing is written through a link, wherever it leads, and nothing
+// waited for that is no file.
+func TestLinks(t *testing.T) {
+	p, all := two(t, "files: [ { from: app.in, to: app.json } ]\n")
+	state, out, elsewhere := t.TempDir(), filepath.Join(p.Root, "app.json"), filepath.Join(t.TempDir(), "target")
+	self, ok := place.Running(os.Getpid())
+	require.True(t, ok)
+	for what, make := range map[string]func() error{
+		"dangling": func() error { return os.Symlink(elsewhere, out) },
+		"pipe":     func() error { return syscall.Mkfifo(out, 0o600) },
+		"folder":   func() error { return os.Mkdir(out, 0o755) },
+	} {
+		require.NoError(t, make(), what)
+		_, err := Render(p, state, all, self)
+		assert.Equal(t, fault.Refused, fault.KindOf(err), what)
+		info, err := os.Lstat(out)
+		require.NoError(t, err, what)
+		assert.False(t, info.Mode().IsRegular(), what)
+		assert.NoFileExists(t, elsewhere)
+		require.NoError(t, os.Remove(out))
+	}
+	// One that is put in the place of a rendered file is neither followed nor removed.
+	remove, err := Render(p, state, all, self)
+	require.NoError(t, err)
+	text, err := os.ReadFile(out)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(out))
+	require.NoError(t, os.WriteFile(elsewhere, text, 0o600))
+	require.NoError(t, os.Symlink(elsewhere, out))
+	remove()
+	assert.FileExists(t, elsewhere)
 	assert.FileExists(t, out)
 }

@@ -80,6 +80,9 @@ func imageOf(image engine.Image, s engine.Spec) string {
 	return image.Name
 }
 
+// Clean has nothing to do: a container is removed whole.
+func (inContainer) Clean(string) error { return nil }
+
 // Room is the container engine's to find.
 func (inContainer) Room(engine.Spec, string) int64 { return 0 }
 

@@ -3,6 +3,8 @@ package place
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -43,8 +45,11 @@ type record struct {
 	Guard     engine.Process  `json:"guard,omitzero"`
 	Looks     bool            `json:"looks,omitempty"` // the guard looks when it is asked to
 	Server    engine.Process  `json:"server,omitzero"`
+	Ending    bool            `json:"ending,omitempty"`  // it is being ended, and what is kept of it saved
 	Address   json.RawMessage `json:"address,omitempty"` // once it answers
 	Failed    *fault.Error    `json:"failed,omitempty"`  // why it does not
+
+	lock *flock.Flock // of Folder, the guard's
 }
 
 // recordFile is where the record of a server lies.
@@ -96,6 +101,27 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder for servers: %w", err)
 	}
+	// From here on the server is not ended because nobody needs it. One that is
+	// just being ended is waited for.
+	use := useOf(path)
+	if err := filelock.WaitShared(ctx, use); err != nil {
+		return nil, fmt.Errorf("waiting for the end of %s: %w", identity, err)
+	}
+	s, err := ensured(ctx, e, w, state, identity)
+	if err != nil {
+		use.Close()
+		return nil, err
+	}
+	s.use = use
+	return s, nil
+}
+
+// useOf is the lock that whoever works on a server shares. Who has it alone may
+// end the server.
+func useOf(path string) *flock.Flock { return flock.New(strings.TrimSuffix(path, ".json") + ".use") }
+
+func ensured(ctx context.Context, e engine.Starter, w Wanted, state, identity string) (*guarded, error) {
+	path := recordFile(state, identity)
 	if s, err := running(ctx, e, path, w.patience()); err == nil {
 		return s, nil
 	}
@@ -120,13 +146,14 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 		}
 	}
 	defer lock.Close()
-	if err := clearAway(ctx, path); err != nil {
+	if err := clearAway(ctx, path, e); err != nil {
 		return nil, err
 	}
 	r := record{
 		Engine: e.Name(), Identity: identity, Spec: w.Spec, Idle: w.Idle, Within: w.Ready, Where: "memory",
 		Log: filepath.Join(filepath.Dir(path), identity+".log"),
 	}
+	var err error
 	if c, ok := e.(inContainer); ok {
 		r.Where, r.Container, err = "container", containerName(state, identity), prepare(ctx, w, imageOf(c.Image(w.Spec), w.Spec))
 	} else {
@@ -139,8 +166,8 @@ func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engi
 		r.Within = startTime
 	}
 	if err := r.start(ctx, path); err != nil {
-		os.Remove(path) // its guard has ended
-		return nil, err
+		// Its guard has ended, or was killed.
+		return nil, errors.Join(err, clearAway(context.WithoutCancel(ctx), path, e))
 	}
 	return running(ctx, e, path, w.patience())
 }
@@ -153,7 +180,10 @@ func (r *record) lodge(e engine.Starter, w Wanted, state string) error {
 	}
 	r.Kept = filepath.Join(kept, e.Name())
 	folder, err := w.folder(state, e.Room(w.Spec, r.Kept))
-	r.Folder = filepath.Join(filepath.Dir(folder.Path), filepath.Base(folder.Path)+"-"+r.Identity)
+	// Another state folder of this user has servers of its own. The name is short:
+	// the path of a socket in it may not be long.
+	sum := sha256.Sum256([]byte(state + "\x00" + r.Identity))
+	r.Folder = folder.Path + "-" + e.Name() + "-" + hex.EncodeToString(sum[:6])
 	return err
 }
 
@@ -174,7 +204,7 @@ func (r record) starter(engines []engine.Engine) engine.Starter {
 }
 
 // running connects to a server that its record says is there.
-func running(ctx context.Context, e engine.Starter, path string, p engine.Patience) (engine.Server, error) {
+func running(ctx context.Context, e engine.Starter, path string, p engine.Patience) (*guarded, error) {
 	r, err := readRecord(path)
 	if err != nil {
 		return nil, err
@@ -187,28 +217,35 @@ func running(ctx context.Context, e engine.Starter, path string, p engine.Patien
 	if err != nil {
 		return nil, err
 	}
-	if !r.Looks {
-		return s, nil
-	}
-	return guarded{Server: s, guard: r.Guard}, nil
+	return &guarded{Server: s, guard: r.Guard, looks: r.Looks}, nil
 }
 
 // guarded is a server with a guard.
 type guarded struct {
 	engine.Server
 	guard engine.Process
+	looks bool
+	use   *flock.Flock // held until it is closed; nil where it was only looked at
+}
+
+func (g *guarded) Close() error {
+	err := g.Server.Close()
+	if g.use != nil {
+		err = errors.Join(err, g.use.Close())
+	}
+	return err
 }
 
 // Guarded reports whether a guard keeps a server: it drops what loses its
 // owner there.
 func Guarded(s engine.Server) bool {
-	g, ok := s.(guarded)
-	return ok && Alive(g.guard)
+	g, ok := s.(*guarded)
+	return ok && g.looks && Alive(g.guard)
 }
 
 // LookNow has the guard of a server look at once for what has lost its owner.
 func LookNow(s engine.Server) {
-	if g, ok := s.(guarded); ok && Alive(g.guard) {
+	if g, ok := s.(*guarded); ok && g.looks && Alive(g.guard) {
 		_ = syscall.Kill(g.guard.PID, syscall.SIGUSR1)
 	}
 }
@@ -218,18 +255,20 @@ func LookNow(s engine.Server) {
 const patience = 15 * time.Second
 
 // living connects to a server whose guard is alive, waiting for one that is
-// starting or ending. It returns nothing where there is no such guard: a
-// server that others use is never taken for dead because it is busy.
-func living(ctx context.Context, e engine.Starter, path string, w Wanted) (engine.Server, error) {
+// starting or ending: what is kept of one that ends may take long to save. It
+// returns nothing where there is no such guard: a server that others use is
+// never taken for dead because it is busy.
+func living(ctx context.Context, e engine.Starter, path string, w Wanted) (*guarded, error) {
 	for end := time.Now().Add(patience); ; {
 		s, err := running(ctx, e, path, w.patience())
 		if err == nil {
 			return s, nil
 		}
-		if r, failed := readRecord(path); failed != nil || !Alive(r.Guard) {
+		r, failed := readRecord(path)
+		if failed != nil || !Alive(r.Guard) {
 			return nil, nil
 		}
-		if time.Now().After(end) {
+		if time.Now().After(end) && !r.Ending {
 			return nil, fault.New(fault.Lacking, "wait, or end it with  hemzo stop --force", "the private server runs and lets nobody in: %v", err)
 		}
 		select {
@@ -240,19 +279,19 @@ func living(ctx context.Context, e engine.Starter, path string, w Wanted) (engin
 	}
 }
 
-// clearAway removes what a server left whose guard is gone.
-func clearAway(ctx context.Context, path string) error {
+// clearAway ends a server and removes what it left. Its guard is given the time
+// that saving takes; e may be nil, where nothing is known of such servers.
+func clearAway(ctx context.Context, path string, e engine.Starter) error {
 	r, err := readRecord(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
 	if err == nil && Alive(r.Guard) {
-		// It lives and does not answer: it is ending, or its server is gone.
-		_ = syscall.Kill(r.Guard.PID, syscall.SIGTERM)
-		for end := time.Now().Add(time.Minute); Alive(r.Guard); time.Sleep(5 * time.Millisecond) {
-			if time.Now().After(end) {
-				_ = syscall.Kill(r.Guard.PID, syscall.SIGKILL)
-			}
+		if err := r.endGuard(ctx, path); err != nil {
+			return err
+		}
+		if now, err := readRecord(path); err == nil && now.Guard != r.Guard {
+			return nil // by now it is another server's
 		}
 	}
 	if err == nil && Alive(r.Server) {
@@ -269,11 +308,68 @@ func clearAway(ctx context.Context, path string) error {
 		}
 	}
 	if err == nil && r.Folder != "" {
-		if err := os.RemoveAll(r.Folder); err != nil {
-			return fmt.Errorf("removing what a server left: %w", err)
+		if err := r.clearFolder(e); err != nil {
+			return err
 		}
 	}
-	return os.Remove(path)
+	if err := os.Remove(path); !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// endGuard has a guard end its server, and waits. One that neither ends it nor
+// says that it does is killed.
+func (r record) endGuard(ctx context.Context, path string) error {
+	_ = syscall.Kill(r.Guard.PID, syscall.SIGTERM)
+	for end := time.Now().Add(time.Minute); Alive(r.Guard); {
+		if now, err := readRecord(path); time.Now().After(end) && (err != nil || !now.Ending) {
+			_ = syscall.Kill(r.Guard.PID, syscall.SIGKILL)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// clearFolder removes the data folder of a server whose guard is gone, with
+// what that left beside it. One that another guard has is left alone.
+func (r record) clearFolder(e engine.Starter) error {
+	lock, err := lockFolder(r.Folder)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if e != nil {
+		if err := e.Clean(r.Folder); err != nil {
+			return fmt.Errorf("ending what a server left: %w", err)
+		}
+	}
+	if err := os.RemoveAll(r.Folder); err != nil {
+		return fmt.Errorf("removing what a server left: %w", err)
+	}
+	return nil
+}
+
+// lockFolder takes the lock of a data folder: it is a guard's as long as that lives.
+// A folder that is not there has none to take.
+func lockFolder(folder string) (*flock.Flock, error) {
+	lock := flock.New(filepath.Join(folder, "guard.lock"))
+	if _, err := os.Stat(folder); errors.Is(err, os.ErrNotExist) {
+		return lock, nil
+	}
+	ok, err := lock.TryLock()
+	if err == nil && !ok {
+		err = fault.New(fault.Refused, "is there another state folder by this name, on another file system?", "another guard has its server in %s", folder)
+	}
+	if err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return lock, nil
 }
 
 func keptFolder() (string, error) {
@@ -385,7 +481,8 @@ func Guard(path string, engines []engine.Engine) error {
 	signal.Stop(signals)
 	close(signals)
 	if err != nil {
-		if r.Folder != "" {
+		if r.Folder != "" && r.lock != nil {
+			_ = e.Clean(r.Folder)
 			os.RemoveAll(r.Folder)
 		}
 		if f := new(fault.Error); errors.As(err, &f) {
@@ -404,10 +501,7 @@ func (r *record) begin(ctx context.Context, path string, e engine.Starter) (*eng
 		return nil, err
 	}
 	if r.Folder != "" {
-		if err := os.RemoveAll(r.Folder); err != nil {
-			return nil, err
-		}
-		if err := os.Mkdir(r.Folder, 0o700); err != nil {
+		if err := r.settleIn(e); err != nil {
 			return nil, fmt.Errorf("making the data folder: %w", err)
 		}
 	}
@@ -425,6 +519,20 @@ func (r *record) begin(ctx context.Context, path string, e engine.Starter) (*eng
 	}
 	r.Address = started.Address
 	return started, r.write(path)
+}
+
+// settleIn makes the data folder anew, and locks it for this guard's life.
+func (r *record) settleIn(e engine.Starter) error {
+	old, err := lockFolder(r.Folder)
+	if err != nil {
+		return err
+	}
+	defer old.Close()
+	if err := errors.Join(e.Clean(r.Folder), os.RemoveAll(r.Folder), os.Mkdir(r.Folder, 0o700)); err != nil {
+		return err
+	}
+	r.lock, err = lockFolder(r.Folder)
+	return err
 }
 
 // keep stays with a server until it ends, a signal says so, or nobody needs
@@ -450,7 +558,7 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started, as
 		case err = <-ended:
 			done = true
 		case <-signals:
-			err, done = end(started, ended), true
+			err, done = r.end(path, started, ended), true
 		case <-asked:
 			busy(e, r.Address)
 		case <-look.C:
@@ -458,12 +566,19 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started, as
 			if busy(e, r.Address) {
 				used = time.Now()
 			} else if time.Since(used) > idle {
-				err, done = end(started, ended), true
+				// Who is about to work on it has said so: it stays.
+				use := useOf(path)
+				if ok, failed := use.TryLock(); !ok || failed != nil {
+					use.Close()
+					break
+				}
+				defer use.Close() // the server is gone by then
+				err, done = r.end(path, started, ended), true
 			}
 		}
 	}
 	if r.Folder != "" {
-		err = errors.Join(err, os.RemoveAll(r.Folder))
+		err = errors.Join(err, e.Clean(r.Folder), os.RemoveAll(r.Folder))
 	}
 	return errors.Join(err, os.Remove(path))
 }
@@ -541,8 +656,11 @@ func drop(ctx context.Context, s engine.Server, all []engine.Entry, id string) e
 // templates.
 const endTime = 20 * time.Second
 
-// end ends a server: cleanly, and where it takes too long by force.
-func end(started *engine.Started, ended chan error) error {
+// end ends a server: cleanly, and where it takes too long by force. Who waits
+// for its end is told that it is under way.
+func (r *record) end(path string, started *engine.Started, ended chan error) error {
+	r.Ending = true
+	_ = r.write(path)
 	ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
 	defer stop()
 	keep := started.Tidy != nil && started.Tidy(ctx) == nil
@@ -563,12 +681,7 @@ func end(started *engine.Started, ended chan error) error {
 
 // owned returns the name of a copy with a living owner, "" where there is
 // none or the server does not answer.
-func owned(ctx context.Context, engines []engine.Engine, path string) string {
-	r, err := readRecord(path)
-	if err != nil {
-		return ""
-	}
-	starter := r.starter(engines)
+func owned(ctx context.Context, starter engine.Starter, path string) string {
 	if starter == nil {
 		return ""
 	}
@@ -598,7 +711,8 @@ func stillBusy(e engine.Starter, address json.RawMessage) bool {
 }
 
 // StopIdle ends the private servers of this user that have neither copies nor
-// clients, and returns when what is kept of them is whole.
+// clients, and that no Hemzo works on, and returns when what is kept of them is
+// whole. The caller has closed its own.
 func StopIdle(ctx context.Context, engines []engine.Engine) error {
 	state, err := StateFolder()
 	if err != nil {
@@ -610,19 +724,26 @@ func StopIdle(ctx context.Context, engines []engine.Engine) error {
 		if err != nil || r.Address == nil || !Alive(r.Guard) {
 			continue
 		}
-		starter := r.starter(engines)
-		if starter == nil || stillBusy(starter, r.Address) {
-			continue
-		}
-		if err := clearAway(ctx, path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if err := r.stopIdle(ctx, path, r.starter(engines)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+func (r record) stopIdle(ctx context.Context, path string, e engine.Starter) error {
+	use := useOf(path)
+	ok, err := use.TryLock()
+	defer use.Close()
+	if err != nil || !ok || e == nil || stillBusy(e, r.Address) {
+		return err
+	}
+	return clearAway(ctx, path, e)
+}
+
 // Stop ends the private servers of this user and returns what ended. One
-// with a copy whose owner is alive is not ended unless force says so.
+// with a copy whose owner is alive, or that a Hemzo works on or starts just now,
+// is not ended unless force says so.
 func Stop(ctx context.Context, engines []engine.Engine, force bool) ([]string, error) {
 	state, err := StateFolder()
 	if err != nil {
@@ -634,16 +755,45 @@ func Stop(ctx context.Context, engines []engine.Engine, force bool) ([]string, e
 		if ctx.Err() != nil {
 			return gone, ctx.Err()
 		}
-		if !force {
-			if name := owned(ctx, engines, path); name != "" {
-				return gone, fault.New(fault.Refused, "--force ends it all the same", "the copy %q on %s has an owner that is still running", name, strings.TrimSuffix(filepath.Base(path), ".json"))
-			}
-		}
-		if err := clearAway(ctx, path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		ended, err := stop(ctx, path, engines, force)
+		if err != nil {
 			return gone, err
 		}
-		gone = append(gone, strings.TrimSuffix(filepath.Base(path), ".json"))
+		if ended {
+			gone = append(gone, strings.TrimSuffix(filepath.Base(path), ".json"))
+		}
 	}
 	alone, err := stopAlone(ctx, state, force)
 	return append(gone, alone...), err
+}
+
+// stop ends one server; false where somebody else has ended it.
+func stop(ctx context.Context, path string, engines []engine.Engine, force bool) (bool, error) {
+	r, err := readRecord(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return false, nil
+	}
+	var starter engine.Starter
+	if err == nil {
+		starter = r.starter(engines)
+	}
+	name := strings.TrimSuffix(filepath.Base(path), ".json")
+	if !force {
+		if copied := owned(ctx, starter, path); copied != "" {
+			return false, fault.New(fault.Refused, "--force ends it all the same", "the copy %q on %s has an owner that is still running", copied, name)
+		}
+		use := useOf(path)
+		ok, err := use.TryLock()
+		if err == nil && !ok {
+			err = fault.New(fault.Refused, "wait for it, or end it all the same with --force", "another hemzo works on %s, or starts it", name)
+		}
+		defer use.Close()
+		if err != nil {
+			return false, err
+		}
+		if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+			return false, nil
+		}
+	}
+	return true, clearAway(ctx, path, starter)
 }

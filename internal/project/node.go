@@ -45,6 +45,9 @@ func (n *node) get(name string) *node {
 
 // parse reads YAML into nodes.
 func parse(file string, src []byte) (*node, error) {
+	if line, deep := tooDeep(src); deep {
+		return nil, problem(fault.Position{File: file, Line: line}, "", "lists and maps lie more than %d deep in one another here", deepest)
+	}
 	tree, err := parser.ParseBytes(src, 0)
 	if err != nil {
 		e := fault.New(fault.Usage, "", "this is not YAML")
@@ -67,6 +70,34 @@ func parse(file string, src []byte) (*node, error) {
 	return p.node(tree.Docs[0].Body)
 }
 
+// deepest is how deep lists and maps may lie in one another: the library's time
+// grows with the square of it.
+const deepest = 100
+
+// tooDeep looks at brackets, at dashes in a row and at indentation.
+func tooDeep(src []byte) (line int, deep bool) {
+	open := 0
+	for i, text := range strings.Split(string(src), "\n") {
+		rest := strings.TrimLeft(text, " -?\t")
+		dashes := strings.Count(text[:len(text)-len(rest)], "-")
+		for _, c := range rest {
+			switch c {
+			case '[', '{':
+				open++
+			case ']', '}':
+				open = max(open-1, 0)
+			}
+			if open > deepest {
+				return i + 1, true
+			}
+		}
+		if dashes > deepest || len(text)-len(rest) > 10*deepest {
+			return i + 1, true
+		}
+	}
+	return 0, false
+}
+
 func position(file string, t *token.Token) fault.Position {
 	if t == nil || t.Position == nil {
 		return fault.Position{File: file}
@@ -77,6 +108,28 @@ func position(file string, t *token.Token) fault.Position {
 type builder struct {
 	file    string
 	anchors map[string]*node
+	nodes   int // that names stand for, so far
+}
+
+// mostNodes bounds what names may stand for together: names of names multiply.
+const mostNodes = 10_000
+
+// size counts the values in a value, up to a little more than mostNodes.
+func (n *node) size() int {
+	count := 1
+	for _, item := range n.items {
+		if count > mostNodes {
+			break
+		}
+		count += item.size()
+	}
+	for _, f := range n.fields {
+		if count > mostNodes {
+			break
+		}
+		count += f.value.size()
+	}
+	return count
 }
 
 func (b *builder) bad(n ast.Node, format string, args ...any) error {
@@ -121,6 +174,9 @@ func (b *builder) node(n ast.Node) (*node, error) {
 		return value, err
 	case *ast.AliasNode:
 		if value := b.anchors[v.Value.GetToken().Value]; value != nil {
+			if b.nodes += value.size(); b.nodes > mostNodes {
+				return nil, b.bad(n, "with what its names stand for the file is too large")
+			}
 			return value, nil
 		}
 		return nil, b.bad(n, "no anchor %q above", v.Value.GetToken().Value)

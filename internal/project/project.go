@@ -5,6 +5,7 @@ package project
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"hemzo/internal/fault"
@@ -125,13 +127,52 @@ func Find(dir, path string) (string, error) {
 	for at := abs; ; at = filepath.Dir(at) {
 		file := filepath.Join(at, FileName)
 		if _, err := os.Stat(file); err == nil {
-			return file, nil
+			return file, trusted(file)
 		}
 		if at == filepath.Dir(at) {
 			return "", fault.New(fault.Usage, "hemzo init writes one from what this folder holds",
 				"no %s in %s or above it", FileName, abs)
 		}
 	}
+}
+
+// trusted refuses a file that another user has written, or may put there: its
+// commands would run with this user's rights.
+func trusted(file string) error {
+	for _, path := range []string{file, filepath.Dir(file)} {
+		for _, look := range []func(string) (os.FileInfo, error){os.Lstat, os.Stat} {
+			info, err := look(path)
+			if err != nil {
+				return fmt.Errorf("looking at %s: %w", path, err)
+			}
+			if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Getuid() && st.Uid != 0 {
+				return fault.New(fault.Refused, "if you trust it:  --project "+file, "the project file %s is another user's (%s belongs to uid %d)", file, path, st.Uid)
+			}
+		}
+	}
+	return nil
+}
+
+// largest bounds a project file, in bytes.
+const largest = 1 << 20
+
+// readRegular reads a file, and nothing that would wait for a writer.
+func readRegular(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	switch {
+	case err != nil:
+		return nil, err
+	case !info.Mode().IsRegular():
+		return nil, &fs.PathError{Op: "read", Path: path, Err: errors.New("it is no regular file")}
+	case info.Size() > largest:
+		return nil, &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it has %d bytes, more than %d", info.Size(), largest)}
+	}
+	return io.ReadAll(io.LimitReader(f, largest))
 }
 
 // Read reads a project file. profile may be "". lookup is the environment,
@@ -141,7 +182,7 @@ func Read(file, profile string, lookup func(string) (string, bool)) (*Project, e
 	if err != nil {
 		return nil, err
 	}
-	src, err := os.ReadFile(abs)
+	src, err := readRegular(abs)
 	if err != nil {
 		e := fault.New(fault.Usage, "", "cannot read the project file")
 		e.Where, e.Reason, e.Said = fault.Position{File: file}, err, err.Error()

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -257,4 +258,54 @@ func FuzzRead(f *testing.F) {
 			_, _ = checked(n, ".", "", environment())
 		}
 	})
+}
+
+// TestWhoseFile: a file found above the working folder is obeyed only where
+// this user or root has written it, and nobody else may put one there.
+func TestWhoseFile(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Log("only root can give files away: the tests of root show this")
+		return
+	}
+	root := t.TempDir()
+	below := filepath.Join(root, "a", "b")
+	require.NoError(t, os.MkdirAll(below, 0o755))
+	file := filepath.Join(root, FileName)
+	require.NoError(t, os.WriteFile(file, []byte("databases: {}"), 0o644))
+	for _, theirs := range []string{file, root} {
+		require.NoError(t, os.Chown(theirs, 4711, -1))
+		_, err := Find(below, "")
+		assert.Equal(t, fault.Refused, fault.KindOf(err), theirs)
+		assert.ErrorContains(t, err, "belongs to uid 4711")
+		found, err := Find(below, file)
+		require.NoError(t, err, "named, it is trusted")
+		assert.Equal(t, file, found)
+		require.NoError(t, os.Chown(theirs, 0, -1))
+	}
+	_, err := Find(below, "")
+	require.NoError(t, err)
+}
+
+// TestHostileFiles: what is no file, too large, too deep or names itself many
+// times is an error, at once.
+func TestHostileFiles(t *testing.T) {
+	dir := t.TempDir()
+	pipe := filepath.Join(dir, "pipe")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	_, err := Read(pipe, "", os.LookupEnv)
+	assert.ErrorContains(t, err, "no regular file")
+	names := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
+	for i := range 9 {
+		names += fmt.Sprintf("a%d: &a%d [%s]\n", i+1, i+1, strings.Repeat(fmt.Sprintf("*a%d, ", i), 9)+fmt.Sprintf("*a%d", i))
+	}
+	for text, want := range map[string]string{
+		"a: " + strings.Repeat("[", 20_000): "100 deep", strings.Repeat("- ", 20_000): "100 deep", strings.Repeat("{a: ", 20_000): "100 deep",
+		strings.Repeat("# honey\n", 200_000): "more than", names: "too large",
+	} {
+		file := filepath.Join(dir, FileName)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		_, err := Read(file, "", os.LookupEnv)
+		assert.Equal(t, fault.Usage, fault.KindOf(err))
+		assert.ErrorContains(t, err, want)
+	}
 }

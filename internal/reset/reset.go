@@ -305,7 +305,7 @@ func Verify(ctx context.Context, s engine.Server, e engine.Entry, keep []string,
 		if err != nil {
 			return nil, err
 		}
-		contents[i], err = d.Contents(ctx)
+		contents[i], err = d.Contents(ctx, true)
 		if err = errors.Join(err, d.Close()); err != nil {
 			return nil, err
 		}

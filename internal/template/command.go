@@ -168,14 +168,22 @@ func runCommand(ctx context.Context, dir string, args []string, env []engine.Set
 }
 
 func collect(r io.Reader, line func(string)) (tail []string) {
-	scanner := bufio.NewScanner(r)
-	scanner.Buffer(nil, 1<<20)
-	for scanner.Scan() {
-		line(scanner.Text())
-		tail = append(tail, scanner.Text())
-		if len(tail) > tailLines {
+	lines := bufio.NewReaderSize(r, longestLine)
+	for {
+		text, more, err := lines.ReadLine()
+		if err != nil {
+			return tail
+		}
+		said := string(text)
+		for ; more && err == nil; _, more, err = lines.ReadLine() {
+			said = said[:min(len(said), longestLine-3)] + "..." // the rest is read, and let go
+		}
+		line(said)
+		if tail = append(tail, said); len(tail) > tailLines {
 			tail = tail[1:]
 		}
 	}
-	return tail
 }
+
+// longestLine bounds what is kept of one line, in bytes.
+const longestLine = 64 << 10

@@ -35,7 +35,7 @@ func (p *Plan) Fresh() bool { return p.read.Fresh() }
 
 // Spec is what a database of the project file asks of its engine.
 func Spec(d *project.Database) engine.Spec {
-	s := engine.Spec{As: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions, Roles: d.Roles, Image: d.Image, Room: d.Tmpfs, Memory: d.Memory, CPUs: d.CPUs}
+	s := engine.Spec{Database: d.Name, As: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions, Roles: d.Roles, Image: d.Image, Room: d.Tmpfs, Memory: d.Memory, CPUs: d.CPUs}
 	if len(d.Ports) > 0 {
 		s.Service = engine.Service{Ports: d.Ports, Command: d.Command, Ready: d.ReadyWhen, Forget: d.Forget, Within: d.Ready}
 		for _, v := range d.Variables {

@@ -177,3 +177,20 @@ func TestCancel(t *testing.T) {
 	require.Len(t, all, 1, "the layer below stays, the work is gone")
 	assert.Equal(t, engine.Template, all[0].Kind)
 }
+
+// TestLongLines: a command may print lines of any length.
+func TestLongLines(t *testing.T) {
+	h := at(t, "{ migrations: m }, { run: [sh, app/run.sh], inputs: always, within: 1m }", "m/1.sql", "CREATE TABLE a(x)",
+		"app/run.sh", `head -c 3000000 /dev/zero | tr '\0' x; echo; echo told; sqlite3 "$FILE" "INSERT INTO a VALUES (1)"`)
+	var lines []string
+	plan := h.plan()
+	_, err := plan.Build(ctx, h.server, plan.Head(), func(e Event) {
+		if e.Output != "" {
+			lines = append(lines, e.Output)
+		}
+	})
+	require.NoError(t, err)
+	require.Len(t, lines, 2)
+	assert.LessOrEqual(t, len(lines[0]), longestLine)
+	assert.Equal(t, "told", lines[1])
+}

@@ -27,7 +27,7 @@ func (p *Plan) Verify(ctx context.Context, s engine.Server, layer int, progress 
 	if err != nil {
 		return nil, err
 	}
-	anew, err := made.Contents(ctx)
+	anew, err := made.Contents(ctx, false)
 	if err = errors.Join(err, b.close()); err != nil {
 		return nil, err
 	}
@@ -41,7 +41,7 @@ func (p *Plan) Verify(ctx context.Context, s engine.Server, layer int, progress 
 		return nil, err
 	}
 	defer d.Close()
-	ready, err := d.Contents(ctx)
+	ready, err := d.Contents(ctx, false)
 	if err != nil {
 		return nil, err
 	}

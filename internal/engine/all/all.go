@@ -2,6 +2,9 @@
 package all
 
 import (
+	"slices"
+	"strings"
+
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres"
 	"hemzo/internal/engine/service"
@@ -17,6 +20,21 @@ func Named(name string) (engine.Engine, error) {
 		}
 	}
 	return nil, fault.New(fault.Lacking, "this version has sqlite, postgres and service", "the engine %s is not part of this version", name)
+}
+
+// ForURL returns the engine whose servers have such URLs.
+func ForURL(url string) (engine.Remote, error) {
+	scheme, _, _ := strings.Cut(url, ":")
+	var known []string
+	for _, e := range Engines() {
+		if r, ok := e.(engine.Remote); ok {
+			if slices.Contains(r.Schemes(), scheme) {
+				return r, nil
+			}
+			known = append(known, r.Schemes()...)
+		}
+	}
+	return nil, fault.New(fault.Usage, "URLs begin with "+strings.Join(known, ", "), "no engine has a server at %q...", scheme)
 }
 
 // Engines returns all engines of this version.

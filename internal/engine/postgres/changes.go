@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"hemzo/internal/engine"
 )
@@ -16,8 +18,11 @@ import (
 // witness saw touched, or all where it cannot tell; counters; the schema.
 func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Changes, error) {
 	changes := engine.NoChanges()
-	tables, err := d.touchedTables(ctx, engine.Reset{Start: c.Start, Baseline: c.Baseline, Last: c.Last})
-	if err != nil || tables != nil && len(tables) == 0 {
+	tables, idle, err := d.touchedTables(ctx, engine.Reset{Start: c.Start, Baseline: c.Baseline, Last: c.Last})
+	if err != nil || idle {
+		return changes, err
+	}
+	if changes.Schema, err = d.levelChanges(ctx, c.Start); err != nil || tables != nil && len(tables) == 0 {
 		return changes, err
 	}
 	conn, err := d.server.dial(ctx, d.id, "")
@@ -43,7 +48,14 @@ func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Chang
 	if err != nil {
 		return nil, err
 	}
-	changes.Schema = schemaChanges(before, after)
+	objects := schemaChanges(before, after)
+	if len(objects) == 0 {
+		// What no object of users' tells: rights on what is built in, say.
+		if objects, err = d.catalogChanges(ctx, start, conn); err != nil {
+			return nil, err
+		}
+	}
+	changes.Schema = append(changes.Schema, objects...)
 	for name, now := range after {
 		old, common := before[name]
 		switch {
@@ -67,28 +79,88 @@ func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Chang
 	return changes, nil
 }
 
-// touchedTables asks the witness: nil where it cannot tell, empty where
-// nothing at all was touched.
-func (d *database) touchedTables(ctx context.Context, r engine.Reset) ([]string, error) {
+// levelChanges compares what belongs to the database itself.
+func (d *database) levelChanges(ctx context.Context, start string) ([]engine.SchemaChange, error) {
+	out := []engine.SchemaChange{}
+	e, err := d.startEntry(ctx, start)
+	if err != nil {
+		return nil, err
+	}
+	c, err := readCarry(e.Facts.Carry)
+	if err != nil {
+		return nil, fmt.Errorf("reading the facts of %s: %w", start, err)
+	}
+	var now []levelItem
+	err = d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
+		now, err = d.server.level(ctx, conn, literal(d.id))
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	want := c.items(d.server.owner(d.facts), d.server.apart())
+	what := map[[2]string]string{}
+	for _, i := range differItems(now, want) {
+		kind, name := i.words()
+		key := [2]string{kind, name}
+		switch _, twice := what[key]; {
+		case twice:
+			what[key] = "altered"
+		case slices.Contains(now, i):
+			what[key] = "added"
+		default:
+			what[key] = "removed"
+		}
+	}
+	for key, how := range what {
+		out = append(out, engine.SchemaChange{What: how, Kind: key[0], Name: key[1]})
+	}
+	slices.SortFunc(out, func(a, b engine.SchemaChange) int { return strings.Compare(a.Kind+a.Name, b.Kind+b.Name) })
+	return out, nil
+}
+
+// catalogChanges names the catalogs that do not say the same.
+func (d *database) catalogChanges(ctx context.Context, start, conn *pgx.Conn) (out []engine.SchemaChange, err error) {
+	all, err := d.server.catalogs(ctx, conn)
+	if err != nil {
+		return nil, err
+	}
+	var sums [2]map[int]string
+	for i, c := range []*pgx.Conn{start, conn} {
+		if sums[i], err = d.server.catalogSums(ctx, c, places(len(all))); err != nil {
+			return nil, err
+		}
+	}
+	for at, c := range all {
+		if sums[0][at] != sums[1][at] {
+			out = append(out, engine.SchemaChange{What: "altered", Kind: "catalog", Name: c.name})
+		}
+	}
+	return out, nil
+}
+
+// touchedTables asks the witness: nil where it cannot tell, empty where no
+// table and no counter was touched; idle where nothing at all was.
+func (d *database) touchedTables(ctx context.Context, r engine.Reset) (names []string, idle bool, err error) {
 	base, err := d.base(ctx, r)
 	var t touched
 	if err == nil {
 		t, err = d.asked(ctx, base)
 	}
 	if reason := (errReplace{}); errors.As(err, &reason) {
-		return nil, nil
+		return nil, false, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	if len(t.tables) == 0 && len(t.counters) > 0 {
-		return []string{""}, nil // counters alone
+		return []string{""}, false, nil // counters alone
 	}
-	names := []string{}
+	names = []string{}
 	for _, i := range t.tables {
 		names = append(names, base.Tables[i-1].Name)
 	}
-	return names, nil
+	return names, t.idle, nil
 }
 
 // schema is all that users have made in a database, but for rows.
@@ -113,11 +185,11 @@ func partOf(o object, in, other schema) bool {
 func schemaChanges(before, after schema) []engine.SchemaChange {
 	out := []engine.SchemaChange{}
 	add := func(what string, n objectName, details []string) {
-		name, of, part := strings.Cut(n.name, " on ")
-		if part {
-			name += " on " + shortName(of)
+		o, there := after[n]
+		if !there {
+			o = before[n]
 		}
-		out = append(out, engine.SchemaChange{What: what, Kind: n.kind, Name: shortName(name), Details: details})
+		out = append(out, engine.SchemaChange{What: what, Kind: n.kind, Name: o.short(), Details: details})
 	}
 	for n, now := range after {
 		old, common := before[n]
@@ -205,11 +277,12 @@ func (d *database) compareTable(ctx context.Context, start, conn *pgx.Conn, name
 
 // tableChange compares the rows of a table: by its primary key, where it has
 // one, so that a row can be told to have been altered. start is nil for one
-// that was added.
+// that was added. Both tables are read in the order of that key, side by side,
+// and no more is kept of them than limit rows.
 func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name string, limit int) (engine.TableChange, error) {
 	t := engine.TableChange{Name: shortName(name)}
 	const common = "SELECT array_agg(quote_ident(attname) ORDER BY attnum) FROM pg_attribute WHERE attrelid = $1::regclass AND attnum > 0 AND NOT attisdropped"
-	var was, columns, key []string
+	var was, columns []string
 	if err := conn.QueryRow(ctx, common, name).Scan(&columns); err != nil {
 		return t, err
 	}
@@ -222,86 +295,158 @@ func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name 
 	if len(columns) == 0 {
 		return t, nil
 	}
-	err := conn.QueryRow(ctx, "SELECT coalesce(array_agg(quote_ident(a.attname)), '{}') FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey) WHERE i.indrelid = $1::regclass AND i.indisprimary", name).Scan(&key)
+	order, keys, err := rowOrder(ctx, conn, name, columns)
 	if err != nil {
 		return t, err
 	}
-	var keys []int
-	for i, c := range columns {
-		if slices.Contains(key, c) {
-			keys = append(keys, i)
-		}
-	}
-	query := fmt.Sprintf("SELECT %s FROM ONLY %s", strings.Join(columns, ", "), name)
-	if len(keys) > 0 {
-		query += " ORDER BY " + strings.Join(key, ", ")
-	}
-	before := map[string][][]any{}
+	query := fmt.Sprintf("SELECT %s, ROW(%s)::text, %s FROM ONLY %s ORDER BY %s", strings.Join(order, ", "), strings.Join(columns, ", "), strings.Join(columns, ", "), name, keys)
+	now := openRows(ctx, conn, query, len(order))
+	defer now.close()
+	before := &rowStream{ended: true}
 	if start != nil {
-		err = d.query(ctx, start, query, engine.Sink{Row: func(r []any) error {
-			k := keyOf(r, keys)
-			before[k] = append(before[k], r)
-			return nil
-		}})
+		before = openRows(ctx, start, query, len(order))
+		defer before.close()
 	}
-	if err != nil {
-		return t, err
-	}
-	keep := func(c engine.RowChange) {
+	err = mergeRows(before, now, func(c engine.RowChange) {
+		switch {
+		case c.Before == nil:
+			t.Added++
+		case c.After == nil:
+			t.Removed++
+		default:
+			t.Altered++
+		}
 		if len(t.Rows) < limit {
 			t.Rows = append(t.Rows, c)
 		}
-	}
-	err = d.query(ctx, conn, query, engine.Sink{Row: func(r []any) error {
-		k := keyOf(r, keys)
-		old := before[k]
-		if len(old) == 0 {
-			t.Added++
-			keep(engine.RowChange{After: r})
-			return nil
-		}
-		before[k] = old[1:]
-		if keyOf(old[0], nil) != keyOf(r, nil) {
-			t.Altered++
-			keep(engine.RowChange{Before: old[0], After: r})
-		}
-		return nil
-	}})
-	if err != nil {
-		return t, err
-	}
-	for _, k := range sortedKeys(before) {
-		for _, r := range before[k] {
-			t.Removed++
-			keep(engine.RowChange{Before: r})
-		}
-	}
+	})
 	if limit > 0 {
 		t.Columns = columns
 	}
-	return t, nil
+	return t, err
 }
 
-func sortedKeys(m map[string][][]any) []string {
-	var all []string
-	for k := range m {
-		all = append(all, k)
+// rowOrder returns expressions that tell the rows of a table apart, and the
+// order by them: of the primary key, where its columns are among those given,
+// else of all columns. Numbers are in their own order, all else in that of
+// bytes, so that two streams can be compared here.
+func rowOrder(ctx context.Context, conn *pgx.Conn, name string, columns []string) (order []string, by string, err error) {
+	rows, err := conn.Query(ctx, `SELECT quote_ident(a.attname), a.atttypid IN ('int2'::regtype, 'int4'::regtype, 'int8'::regtype) FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey)
+		WHERE i.indrelid = $1::regclass AND i.indisprimary ORDER BY array_position(i.indkey::int2[], a.attnum)`, name)
+	if err != nil {
+		return nil, "", err
 	}
-	slices.Sort(all)
-	return all
-}
-
-// keyOf is a text for some columns of a row, for all where keys is nil.
-func keyOf(r []any, keys []int) string {
-	var b strings.Builder
-	if keys == nil {
-		for _, v := range r {
-			fmt.Fprintf(&b, "%T:%v\x00", v, v)
+	var column string
+	var number, all bool
+	var places []string
+	_, err = pgx.ForEachRow(rows, []any{&column, &number}, func() error {
+		all = all || !slices.Contains(columns, column)
+		if !number {
+			column = "(" + column + "::text) COLLATE \"C\""
 		}
-		return b.String()
+		order = append(order, column)
+		places = append(places, fmt.Sprint(len(order)))
+		return nil
+	})
+	if err != nil || order != nil && !all {
+		return order, strings.Join(places, ", "), err
 	}
-	for _, i := range keys {
-		fmt.Fprintf(&b, "%T:%v\x00", r[i], r[i])
+	return []string{"(ROW(" + strings.Join(columns, ", ") + ")::text) COLLATE \"C\""}, "1", nil
+}
+
+// rowStream reads the rows of a query one by one.
+type rowStream struct {
+	results *pgconn.MultiResultReader
+	rows    *pgconn.ResultReader
+	keys    int
+	key     []any // of the row that it stands at
+	whole   string
+	values  []any
+	ended   bool
+	err     error
+}
+
+// openRows begins to read. The first keys columns are the row's key, the next
+// one is the text of the whole row.
+func openRows(ctx context.Context, conn *pgx.Conn, query string, keys int) *rowStream {
+	s := &rowStream{results: conn.PgConn().Exec(ctx, query), keys: keys}
+	if s.results.NextResult() {
+		s.rows = s.results.ResultReader()
 	}
-	return b.String()
+	s.next()
+	return s
+}
+
+// next goes to the next row.
+func (s *rowStream) next() {
+	if s.rows == nil || !s.rows.NextRow() {
+		s.ended = true
+		s.err = s.close()
+		return
+	}
+	fields, row := s.rows.FieldDescriptions(), s.rows.Values()
+	all := make([]any, len(row))
+	for i, v := range row {
+		all[i] = value(fields[i].DataTypeOID, v)
+	}
+	s.key, s.whole, s.values = all[:s.keys], string(row[s.keys]), all[s.keys+1:]
+}
+
+func (s *rowStream) close() error {
+	if s.results == nil {
+		return s.err
+	}
+	var err error
+	if s.rows != nil {
+		_, err = s.rows.Close()
+	}
+	err = errors.Join(err, s.results.Close())
+	s.results = nil
+	return err
+}
+
+// mergeRows reads two streams in the same order, and passes on how they differ.
+func mergeRows(before, now *rowStream, differ func(engine.RowChange)) error {
+	for !before.ended || !now.ended {
+		order := 0
+		switch {
+		case before.ended:
+			order = 1
+		case now.ended:
+			order = -1
+		default:
+			order = compareKeys(before.key, now.key)
+		}
+		switch {
+		case order < 0:
+			differ(engine.RowChange{Before: before.values})
+		case order > 0:
+			differ(engine.RowChange{After: now.values})
+		case before.whole != now.whole:
+			differ(engine.RowChange{Before: before.values, After: now.values})
+		}
+		if order <= 0 {
+			before.next()
+		}
+		if order >= 0 {
+			now.next()
+		}
+	}
+	return errors.Join(before.err, now.err)
+}
+
+// compareKeys compares keys of numbers and texts.
+func compareKeys(a, b []any) int {
+	for i := range a {
+		x, number := a[i].(int64)
+		y, also := b[i].(int64)
+		order := strings.Compare(fmt.Sprint(a[i]), fmt.Sprint(b[i]))
+		if number && also {
+			order = cmp.Compare(x, y)
+		}
+		if order != 0 {
+			return order
+		}
+	}
+	return 0
 }

@@ -141,19 +141,40 @@ func (e Engine) Start(ctx context.Context, home engine.Home, spec engine.Spec) (
 	if err := c.prepare(); err != nil {
 		return nil, err
 	}
-	if c.take(c.saved()) {
-		if started, err := c.tryPorts(ctx, spec); err == nil || ctx.Err() != nil {
-			return started, err
-		}
-		// Damaged in a way that only the server notices.
-		if err := errors.Join(os.RemoveAll(c.saved()), os.RemoveAll(c.data)); err != nil {
-			return nil, fmt.Errorf("removing a damaged data folder: %w", err)
-		}
+	if started, err := c.resume(ctx, spec); started != nil || err != nil {
+		return started, err
 	}
 	if err := c.lay(ctx); err != nil {
 		return nil, err
 	}
 	return c.tryPorts(ctx, spec)
+}
+
+// resume starts the server with the data that an earlier one left; nothing
+// where there are none. Data with which it fails twice, though they are as they
+// were kept, are set aside: that may be for another reason.
+func (c *cluster) resume(ctx context.Context, spec engine.Spec) (*engine.Started, error) {
+	for range 2 {
+		taken, err := c.take(c.saved())
+		if err != nil || !taken {
+			return nil, err
+		}
+		started, err := c.tryPorts(ctx, spec)
+		if err == nil || ctx.Err() != nil || fault.KindOf(err) == fault.Lacking {
+			return started, err
+		}
+		fmt.Fprintf(c.home.Log, "hemzo: the server did not start with the kept data in %s: %v\n", c.saved(), err)
+		// It may have been killed: what it left is named in these data.
+		if err := errors.Join(Engine{}.Clean(c.home.Folder), os.RemoveAll(c.data)); err != nil {
+			return nil, fmt.Errorf("removing a data folder: %w", err)
+		}
+	}
+	aside := filepath.Join(c.home.Kept, "refused-"+c.identity)
+	fmt.Fprintf(c.home.Log, "hemzo: they are set aside in %s, and the server starts from nothing\n", aside)
+	if err := errors.Join(os.RemoveAll(aside), os.Rename(c.saved(), aside)); err != nil {
+		return nil, fmt.Errorf("setting a data folder aside: %w", err)
+	}
+	return nil, nil
 }
 
 // tryPorts starts the server; another program may take the port between its
@@ -229,18 +250,25 @@ func (c *cluster) prepare() error {
 // fresh one, which is then kept.
 func (c *cluster) lay(ctx context.Context) error {
 	kept := filepath.Join(c.home.Kept, "fresh-"+c.major+"-"+c.stamp)
-	if c.take(kept) {
-		return nil
+	if taken, err := c.take(kept); err != nil || taken {
+		return err
 	}
-	cmd := c.command(ctx, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions", "--wal-segsize=1")
+	// It is let finish, whoever has gone meanwhile: ended half-way it takes the
+	// files away from a server of its own, which then leaves its shared memory.
+	limited, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	defer stop()
+	cmd := c.command(limited, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions", "--wal-segsize=1")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		e := fault.New(fault.Lacking, "", "initdb failed: %v", err)
 		lines := strings.Split(strings.TrimSpace(string(out)), "\n")
 		e.Lines = lines[max(len(lines)-6, 0):]
+		if strings.Contains(string(out), noSpace) {
+			e.Said, e.Next = noSpace, noRoomFor
+		}
 		return e
 	}
 	_ = c.keep(kept) // that it cannot be kept is no reason not to start
-	return nil
+	return ctx.Err()
 }
 
 // saved is where the data folder is kept when the server has ended cleanly:
@@ -250,19 +278,54 @@ func (c *cluster) saved() string {
 	return filepath.Join(c.home.Kept, "saved-"+c.identity)
 }
 
-// take copies a kept data folder; false where there is none that is whole.
-func (c *cluster) take(from string) bool {
+// noRoomFor is what to do where the data of a server finds no room.
+const noRoomFor = "free some room, or set HEMZO_MEMORY_DIR to a folder with more"
+
+// take copies a kept data folder; false where there is none that is whole. One
+// that was looked at and found broken is removed; where the copy fails for
+// another reason it stays, and that is the error.
+func (c *cluster) take(from string) (bool, error) {
 	// The mark is written last: a folder without it is half a folder.
-	if mark, err := os.ReadFile(filepath.Join(from, "whole")); err != nil || string(mark) != c.major+" "+c.stamp {
-		return false
+	mark, err := os.ReadFile(filepath.Join(from, "whole"))
+	of, size, _ := strings.Cut(string(mark), "\n")
+	if err != nil || of != c.major+" "+c.stamp {
+		return false, nil
 	}
-	if err := copyTree(filepath.Join(from, "data"), c.data, c.owner); err == nil {
+	err = copyTree(filepath.Join(from, "data"), c.data, c.owner)
+	if err == nil {
 		_ = os.Chtimes(filepath.Join(from, "whole"), time.Time{}, time.Now()) // used
-		return true
+		return true, nil
 	}
-	os.RemoveAll(from) // damaged: made anew
-	os.RemoveAll(c.data)
-	return false
+	_ = os.RemoveAll(c.data)
+	if now, failed := sizeOf(filepath.Join(from, "data")); failed != nil || now != size {
+		return false, os.RemoveAll(from)
+	}
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		f := fault.New(fault.Lacking, noRoomFor, "copying the kept data folder: no room left in %s", c.home.Folder)
+		f.Reason = err
+		return false, f
+	}
+	return false, fmt.Errorf("copying the kept data folder: %w", err)
+}
+
+// sizeOf tells how many files a kept folder has, and how large they are: each
+// is read to its end.
+func sizeOf(dir string) (string, error) {
+	var files, size int64
+	err := filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		f, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		n, err := io.Copy(io.Discard, f)
+		files, size = files+1, size+n
+		return err
+	})
+	return fmt.Sprintf("%d files, %d bytes", files, size), err
 }
 
 // keepLimit bounds what one kept data folder may take, keptLimit what all of
@@ -290,8 +353,12 @@ func (c *cluster) keep(to string) error {
 	}
 	defer os.RemoveAll(work)
 	err = copyTree(c.data, filepath.Join(work, "data"), nil)
+	var size string
 	if err == nil {
-		err = os.WriteFile(filepath.Join(work, "whole"), []byte(c.major+" "+c.stamp), 0o600)
+		size, err = sizeOf(filepath.Join(work, "data"))
+	}
+	if err == nil {
+		err = os.WriteFile(filepath.Join(work, "whole"), []byte(c.major+" "+c.stamp+"\n"+size), 0o600)
 	}
 	if err != nil {
 		return fmt.Errorf("keeping the data folder: %w", err)
@@ -383,7 +450,32 @@ func (e Engine) Tidy(ctx context.Context, address json.RawMessage) error {
 			return err
 		}
 	}
-	return s.(*server).do(ctx, "CHECKPOINT")
+	return s.(*server).tidy(ctx)
+}
+
+// tidy drops what tests have made beside the databases that Hemzo made, and
+// brings the log to an end.
+func (s *server) tidy(ctx context.Context) error {
+	var names []string
+	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+		rows, err := conn.Query(ctx, `SELECT datname FROM pg_database WHERE datname NOT IN ('postgres', 'template0', 'template1') AND datname NOT LIKE 'hemzo\_t\_%'`)
+		if err == nil {
+			names, err = pgx.CollectRows(rows, pgx.RowTo[string])
+		}
+		return err
+	})
+	for _, name := range names {
+		if err == nil {
+			err = s.slowly(ctx, fmt.Sprintf("ALTER DATABASE %s IS_TEMPLATE false; DROP DATABASE %s WITH (FORCE)", ident(name), ident(name)))
+		}
+	}
+	if err == nil {
+		err = s.clearLogins(ctx)
+	}
+	if err != nil {
+		return fmt.Errorf("dropping what does not outlive the server: %w", err)
+	}
+	return s.slowly(ctx, "CHECKPOINT")
 }
 
 // save keeps the data folder of a server that has ended.
@@ -562,7 +654,7 @@ func (c *cluster) secure(ctx context.Context, a address) (string, error) {
 	}
 	sql := fmt.Sprintf("ALTER ROLE %s PASSWORD '%s';", admin, verifier)
 	// A kept data folder holds the passwords of another life.
-	rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles WHERE rolcanlogin AND (rolname LIKE 'hemzo\_%' OR shobj_description(oid, 'pg_authid') = 'made by Hemzo')`)
+	rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles WHERE rolcanlogin AND (rolname LIKE 'hemzo\_%' OR shobj_description(oid, 'pg_authid') LIKE 'made by Hemzo%')`)
 	if err != nil {
 		return "", fmt.Errorf("setting the passwords: %w", err)
 	}

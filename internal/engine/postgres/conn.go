@@ -12,6 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
@@ -61,6 +62,10 @@ func plain(config *pgx.ConnConfig) {
 	config.RuntimeParams["client_encoding"] = "UTF8"
 	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
 	config.DialFunc = (&net.Dialer{KeepAliveConfig: keepAlive}).DialContext
+	// A statement whose caller has gone ends on the server too.
+	config.BuildContextWatcherHandler = func(conn *pgconn.PgConn) ctxwatch.Handler {
+		return &pgconn.CancelRequestContextWatcherHandler{Conn: conn, DeadlineDelay: grace}
+	}
 }
 
 // dial opens another connection, as another role where one is named.
@@ -82,7 +87,7 @@ func (s *server) listen(ctx context.Context, database, user string, said func(st
 		config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) { said(n.Severity + ": " + n.Message) }
 	}
 	if user != "" && user != config.User {
-		config.User, config.Password = user, derived(s.config.Password, user)
+		config.User, config.Password = user, s.password(user)
 	}
 	return s.patient(ctx, config)
 }
@@ -131,12 +136,14 @@ func (Engine) Connect(ctx context.Context, at json.RawMessage, p engine.Patience
 	if err != nil {
 		return nil, err
 	}
-	s := &server{config: config, host: a.Host, socket: a.Socket, private: true, patience: p}
+	s := newServer(config, a.Host, p)
+	s.socket, s.private, s.key = a.Socket, true, a.Password
 	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: a.Where, Address: net.JoinHostPort(a.Host, fmt.Sprint(a.Port))}
 	return s, s.begin(ctx)
 }
 
-// begin opens the server's own connection, again where it was broken.
+// begin opens the server's own connection, again where it was broken. What
+// this role may do is asked once.
 func (s *server) begin(ctx context.Context) error {
 	conn, err := s.patient(ctx, s.config)
 	if err != nil {
@@ -144,28 +151,37 @@ func (s *server) begin(ctx context.Context) error {
 	}
 	// What Hemzo itself writes has to be on disk before a VACUUM can mark it.
 	// A session whose client is gone must not hold its locks for hours.
-	s.super = conn.PgConn().ParameterStatus("is_superuser") == "on"
-	roles := "true"
-	if !s.super { // asking costs more than all else here
-		roles = "(SELECT rolcreaterole FROM pg_roles WHERE rolname = current_user)"
-	}
-	results, err := conn.PgConn().Exec(ctx, "SET synchronous_commit = on; SET statement_timeout = 0; SET lock_timeout = 0; SET tcp_keepalives_idle = 10; SET tcp_keepalives_interval = 5; SET tcp_keepalives_count = 3; SELECT "+roles+", current_setting('autovacuum') = 'off' AND current_setting('track_counts') = 'on'").ReadAll()
-	if err == nil {
-		row := results[len(results)-1].Rows[0]
-		s.roles, s.still = string(row[0]) == "t", string(row[1]) == "t"
+	const usual = "SET synchronous_commit = on; SET plan_cache_mode = force_generic_plan; SET statement_timeout = 0; SET lock_timeout = 0; SET tcp_keepalives_idle = 10; SET tcp_keepalives_interval = 5; SET tcp_keepalives_count = 3"
+	if s.asked {
+		_, err = conn.Exec(ctx, usual)
+	} else {
+		err = s.learn(ctx, conn, usual)
 	}
 	if err != nil {
 		conn.Close(ctx)
 		return fmt.Errorf("connecting to PostgreSQL: %w", err)
 	}
 	s.conn = conn
-	if s.held == nil {
-		s.held = map[string]bool{}
-	}
 	for name := range s.held {
 		s.held[name] = false
 	}
 	s.retake(ctx)
+	return nil
+}
+
+// learn asks what this role may do, and how the server vacuums.
+func (s *server) learn(ctx context.Context, conn *pgx.Conn, usual string) error {
+	s.super = conn.PgConn().ParameterStatus("is_superuser") == "on"
+	roles := "true"
+	if !s.super { // asking costs more than all else here
+		roles = "(SELECT rolcreaterole FROM pg_roles WHERE rolname = current_user)"
+	}
+	results, err := conn.PgConn().Exec(ctx, usual+"; SELECT "+roles+", current_setting('autovacuum') = 'off' AND current_setting('track_counts') = 'on'").ReadAll()
+	if err != nil {
+		return err
+	}
+	row := results[len(results)-1].Rows[0]
+	s.roles, s.still, s.asked = string(row[0]) == "t", string(row[1]) == "t", true
 	return nil
 }
 
@@ -185,59 +201,9 @@ func (s *server) retake(ctx context.Context) {
 	}
 }
 
-// with works on the server's own connection, opened again where it broke
-// while nobody used it.
-func (s *server) with(ctx context.Context, work func(*pgx.Conn) error) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.conn.IsClosed() {
-		if err := s.begin(ctx); err != nil {
-			return err
-		}
-	}
-	return work(s.conn)
-}
-
-// ask is with for what changes nothing: where the connection breaks under
-// it, it is done again.
-func (s *server) ask(ctx context.Context, work func(*pgx.Conn) error) error {
-	broken := false
-	err := s.with(ctx, func(conn *pgx.Conn) error {
-		err := work(conn)
-		broken = err != nil && conn.IsClosed() && ctx.Err() == nil
-		return err
-	})
-	if broken {
-		return s.with(ctx, work)
-	}
-	return err
-}
-
-// do runs statements on the server's own connection.
-func (s *server) do(ctx context.Context, sql string, args ...any) error {
-	return s.with(ctx, func(conn *pgx.Conn) error {
-		_, err := conn.Exec(ctx, sql, args...)
-		return err
-	})
-}
-
-// aside runs a statement that takes long on a connection of its own, so that
-// others need not wait for it.
-func (s *server) aside(ctx context.Context, sql string, args ...any) (err error) {
-	s.back.Lock()
-	defer s.back.Unlock()
-	if s.slow == nil || s.slow.IsClosed() {
-		if s.slow, err = s.dial(ctx, s.config.Database, ""); err != nil {
-			return err
-		}
-	}
-	_, err = s.slow.Exec(ctx, sql, args...)
-	return err
-}
-
 // number returns the first column of a query's only row.
 func (s *server) number(ctx context.Context, sql string, args ...any) (n int64, err error) {
-	err = s.ask(ctx, func(conn *pgx.Conn) error { return conn.QueryRow(ctx, sql, args...).Scan(&n) })
+	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error { return conn.QueryRow(ctx, sql, args...).Scan(&n) })
 	return n, err
 }
 
@@ -272,7 +238,7 @@ func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(),
 }
 
 func (s *server) try(ctx context.Context, name string) (ok bool, err error) {
-	err = s.ask(ctx, func(conn *pgx.Conn) error {
+	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		if _, there := s.held[name]; there {
 			return nil
 		}
@@ -286,33 +252,39 @@ func (s *server) try(ctx context.Context, name string) (ok bool, err error) {
 }
 
 func (s *server) unlock(name string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	delete(s.held, name)
-	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
+	if s.turn.Take(ctx) != nil {
+		return
+	}
+	defer s.turn.Give()
+	delete(s.held, name)
 	_, _ = s.conn.Exec(ctx, "SELECT pg_advisory_unlock($1)", key(name))
 }
 
 func (s *server) Own(ctx context.Context) (string, func(), error) {
-	s.mu.Lock()
-	name := s.own
-	s.mu.Unlock()
-	if name == "" {
-		name = "owner-" + strings.TrimPrefix(engine.NewID(engine.Work), "hemzo_w_")
+	if err := s.owning.Take(ctx); err != nil {
+		return "", nil, err
+	}
+	defer s.owning.Give()
+	if s.own == "" {
+		name := "owner-" + strings.TrimPrefix(engine.NewID(engine.Work), "hemzo_w_")
 		if ok, err := s.try(ctx, name); err != nil || !ok {
 			return "", nil, fmt.Errorf("taking a lock: %w", err)
 		}
-		s.mu.Lock()
 		s.own = name
 		s.keepConnection()
-		s.mu.Unlock()
 	}
+	name := s.own
 	return name, func() {
+		if s.owning.Take(context.Background()) != nil {
+			return
+		}
+		defer s.owning.Give()
 		s.unlock(name)
-		s.mu.Lock()
-		s.own = ""
-		s.mu.Unlock()
+		if s.own == name {
+			s.own = ""
+		}
 	}, nil
 }
 
@@ -336,9 +308,9 @@ func (s *server) keepConnection() {
 			case <-time.After(lookAfter):
 			}
 			look, done := context.WithTimeout(ctx, 3*lookAfter)
-			_ = s.ask(look, func(conn *pgx.Conn) error {
-				s.retake(look)
-				return conn.Ping(look)
+			_ = s.ask(look, func(ctx context.Context, conn *pgx.Conn) error {
+				s.retake(ctx)
+				return conn.Ping(ctx)
 			})
 			done()
 		}

@@ -45,7 +45,9 @@ func (Engine) Foretell(_ engine.Spec, at map[int]string, password, id string, fa
 	if err != nil { // of a constant
 		return engine.Connection{}
 	}
-	return (&server{config: config, host: host, roles: true, super: true, private: true}).Connection(id, facts)
+	s := newServer(config, host, engine.Patience{})
+	s.roles, s.super, s.private, s.key = true, true, true, password
+	return s.Connection(id, facts)
 }
 
 // serverPort is where a server listens inside its container.

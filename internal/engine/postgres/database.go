@@ -46,10 +46,14 @@ type database struct {
 
 	schema    schema // of the start state schemaFor
 	schemaFor string
+	calls     bool // of the start state callsFor: checks or defaults call functions of users'
+	callsFor  string
 	filesOf   string // the folder of its files, and whether this process can look there
 	filesSeen bool
 	log       wal.Log
-	now       moment // of the last look
+	now       moment       // of the last look
+	writers   int64        // likewise: sessions with transactions that have a number
+	begun     engine.Entry // a start state, once it was asked for
 	looks     int
 	resets    int              // in place
 	owed      []int            // tables of the baseline read last that are still to be vacuumed
@@ -241,7 +245,7 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 		var err error
 		words := sqltext.Words(Engine{}.Dialect(), text, 12)
 		if own, ok := ownName(words, text, d.session.Names, d.id); ok {
-			if words[0] != "COMMENT" { // the comment is where Hemzo keeps its facts
+			if words[0] != "COMMENT" || d.server.apart() { // the comment is where Hemzo keeps its facts
 				err = d.exec(ctx, own)
 			}
 		} else if p.CopyIn {
@@ -249,7 +253,7 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 		} else if s.Dump && d.missingRole(ctx, text, passed) {
 			continue
 		} else if name := newRole(text); name != "" && d.server.roles {
-			err = d.server.makeRole(ctx, name, func() (string, error) { return roleOptions(text), nil })
+			err = d.server.makeRole(ctx, name, roleOptions(text))
 		} else {
 			err = d.exec(ctx, text)
 		}
@@ -577,42 +581,85 @@ func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) (bas
 	if err := d.Close(); err != nil {
 		return nil, err
 	}
+	end := time.Now().Add(d.session.Wait)
+	if err := d.vacate(ctx, end); err != nil {
+		return nil, err
+	}
 	var now *baseline
 	if d.server.exact() && facts.Of != "" {
 		if now, facts.Baseline, err = d.present(ctx); err != nil {
 			return nil, err
 		}
 	}
-	end := time.Now().Add(d.session.Wait)
-	for {
-		// Hemzo's own sessions step aside: they come again at need.
-		_ = d.server.do(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND application_name = 'hemzo' AND state = 'idle' AND pid <> pg_backend_pid()", d.id)
-		if d.session.Force {
-			if err := d.server.do(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()", d.id); err != nil {
-				return nil, fmt.Errorf("ending the sessions of %s: %w", d.id, err)
-			}
+	if err := d.copyBefore(ctx, to, facts, end); err != nil {
+		return nil, err
+	}
+	if now != nil {
+		return d.common(ctx, to, *now)
+	}
+	return nil, nil
+}
+
+// vacate waits until nobody is connected, at most until end. Hemzo's own idle
+// sessions step aside: they come again at need.
+func (d *database) vacate(ctx context.Context, end time.Time) error {
+	const connected = "FROM pg_stat_activity WHERE datname = $1 AND backend_type = 'client backend' AND pid <> pg_backend_pid()"
+	aside := connected + " AND application_name = 'hemzo' AND state = 'idle'"
+	if d.session.Force {
+		aside = connected
+	}
+	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
+		if err := d.server.do(ctx, "SELECT pg_terminate_backend(pid) "+aside, d.id); err != nil {
+			return fmt.Errorf("ending the sessions of %s: %w", d.id, err)
 		}
-		err := d.server.Copy(ctx, d.id, to, facts)
-		if err == nil && now != nil {
-			return d.common(ctx, to, *now)
-		}
-		if sqlState(err) != "55006" {
-			return nil, err
+		n, err := d.server.number(ctx, "SELECT count(*) "+connected, d.id)
+		if err != nil || n == 0 {
+			return err
 		}
 		if time.Now().After(end) {
-			return nil, d.inUse(ctx, err)
+			return d.inUse(ctx)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
 		}
 	}
 }
 
+// copyBefore copies the database. The server waits by itself for sessions that
+// came meanwhile, some seconds: it does so until end at most.
+func (d *database) copyBefore(ctx context.Context, to string, facts engine.Facts, end time.Time) error {
+	limited, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	watch := time.AfterFunc(time.Until(end), func() {
+		for limited.Err() == nil {
+			clients, err := d.server.Clients(limited, d.id)
+			if err == nil && len(clients) > 0 {
+				stop(d.inUse(limited))
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	})
+	defer watch.Stop()
+	err := d.server.Copy(limited, d.id, to, facts)
+	if cause := context.Cause(limited); err != nil && cause != nil && ctx.Err() == nil {
+		return cause
+	}
+	if sqlState(err) == "55006" {
+		return d.inUse(ctx)
+	}
+	return err
+}
+
 // inUse names who is connected.
-func (d *database) inUse(ctx context.Context, err error) error {
+func (d *database) inUse(ctx context.Context) error {
 	e := fault.New(fault.Failed, "close these connections, end them with --force, or give more time with --wait", "the copy is in use (waited %s)", d.session.Wait)
 	clients, _ := d.server.Clients(ctx, d.id)
 	for _, c := range clients {
 		e.Lines = append(e.Lines, fmt.Sprintf("pid %d, %s, %s, %s, since %s: %s", c.PID, c.User, c.Application, c.State, c.Since.Format("15:04:05"), c.Query))
 	}
-	e.Reason = err
 	return e
 }
 
@@ -641,7 +688,7 @@ func (d *database) present(ctx context.Context) (*baseline, json.RawMessage, err
 		err = vacuum(ctx, conn, dirty)
 	}
 	if err == nil {
-		b, err = note(ctx, conn, true, nil)
+		b, err = d.server.note(ctx, conn, true, nil)
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("settling %s: %w", d.id, err)

@@ -70,7 +70,9 @@ func (Engine) Base(s engine.Spec) []string {
 			version = s.Image
 		}
 	}
-	base := []string{"postgres", version, s.Encoding, s.Locale, s.As}
+	// Who owns the objects of a template owns those of its copies.
+	role, _, _ := strings.Cut(s.As, " ")
+	base := []string{"postgres", version, s.Encoding, s.Locale, s.As, ownerOf(s.Database, role)}
 	base = append(base, slices.Sorted(slices.Values(s.Extensions))...)
 	var settings []string
 	for _, set := range s.Settings {

@@ -15,6 +15,9 @@ import (
 	"hemzo/internal/fault"
 )
 
+// Schemes are those of libpq's form of URI.
+func (Engine) Schemes() []string { return []string{"postgresql", "postgres"} }
+
 // Hosts lists the machines that a URL leads to; sockets are left out.
 func (Engine) Hosts(url string) ([]string, error) {
 	config, err := parse(url)
@@ -56,11 +59,15 @@ func (Engine) Existing(ctx context.Context, url string, _ engine.Spec, p engine.
 	if err != nil {
 		return nil, err
 	}
-	s := &server{config: config, host: config.Host, patience: p}
+	s := newServer(config, config.Host, p)
 	if err := s.enter(ctx); err != nil {
 		return nil, unreachable(config, err)
 	}
-	if err := s.inspect(ctx); err != nil {
+	err = s.inspect(ctx)
+	if err == nil {
+		err = s.findKey(ctx)
+	}
+	if err != nil {
 		s.Close()
 		return nil, err
 	}

@@ -41,7 +41,7 @@ func TestGrown(t *testing.T) {
 		require.NoError(t, s.Copy(t.Context(), above, fresh, facts), step)
 		conn, err := s.dial(t.Context(), fresh, "")
 		require.NoError(t, err)
-		want, err := note(t.Context(), conn, true, nil)
+		want, err := s.note(t.Context(), conn, true, nil)
 		require.NoError(t, err)
 		require.NoError(t, conn.Close(t.Context()))
 		for j, m := range got.Tables {

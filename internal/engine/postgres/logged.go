@@ -22,23 +22,41 @@ const readable = 4 << 20
 type moment struct {
 	next, oldest int64 // number of the next transaction, of the oldest under way
 	oid          uint32
+	writers      int64 // sessions of the database whose transactions have a number
 	at, flushed  wal.Position
 }
 
-// moment asks for it, with the oid that a database has, where one is named.
-func (s *server) moment(ctx context.Context, conn *pgx.Conn, id string) (m moment, err error) {
-	what := "pg_snapshot_xmax(s)::text::bigint, pg_snapshot_xmin(s)::text::bigint"
-	into := []any{&m.next, &m.oldest}
+// moment asks for it, of the database of a name, or of an oid where that is "".
+func (s *server) moment(ctx context.Context, conn *pgx.Conn, id string, oid uint32) (m moment, err error) {
+	of := strconv.FormatUint(uint64(oid), 10)
 	if id != "" {
-		what += ", coalesce((SELECT oid FROM pg_database WHERE datname = " + literal(id) + "), 0)"
-		into = append(into, &m.oid)
+		of = "coalesce((SELECT oid FROM pg_database WHERE datname = " + literal(id) + "), 0)"
 	}
+	// Where none is under way that is older than the next number, and that is also
+	// the next to be given out (which is what age counts from), none has any.
+	what := "pg_snapshot_xmax(s)::text::bigint, pg_snapshot_xmin(s)::text::bigint, d.oid, CASE WHEN pg_snapshot_xmin(s) = pg_snapshot_xmax(s) AND age(pg_snapshot_xmax(s)::xid) = 0 THEN 0 ELSE " + s.writing("count(*)", "d.oid") + " END"
+	into := []any{&m.next, &m.oldest, &m.oid, &m.writers}
 	if s.exact() {
 		what += ", (pg_current_wal_insert_lsn() - '0/0')::bigint, (pg_current_wal_flush_lsn() - '0/0')::bigint"
 		into = append(into, &m.at, &m.flushed)
 	}
-	err = conn.QueryRow(ctx, "SELECT "+what+" FROM pg_current_snapshot() s").Scan(into...)
+	err = conn.QueryRow(ctx, "SELECT "+what+" FROM pg_current_snapshot() s, (SELECT "+of+"::oid AS oid) d").Scan(into...)
 	return m, err
+}
+
+// writing is a query in brackets for the sessions and prepared transactions of
+// a database that have a transaction's number. Which session has one is told to
+// few; who holds the lock of one is told to all.
+func (s *server) writing(what, oid string) string {
+	has := "a.backend_xid IS NOT NULL"
+	if !s.super {
+		has = "a.pid IN (SELECT l.pid FROM pg_locks l WHERE l.locktype = 'transactionid' AND l.mode = 'ExclusiveLock' AND l.granted)"
+	}
+	sessions := fmt.Sprintf("(SELECT %s FROM pg_stat_get_activity(NULL) a WHERE a.datid = %s AND a.pid <> pg_backend_pid() AND a.backend_type = 'client backend' AND %s)", what, oid, has)
+	if what != "count(*)" {
+		return sessions
+	}
+	return sessions + fmt.Sprintf(" + (SELECT count(*) FROM pg_prepared_xact() p WHERE p.dbid = %s)", oid)
 }
 
 // flushed brings the log to disk, and returns the number of the transaction

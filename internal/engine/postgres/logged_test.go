@@ -23,7 +23,7 @@ import (
 )
 
 var (
-	dumpedRecord = regexp.MustCompile(`tx: +(\d+)`)
+	dumpedRecord = regexp.MustCompile(`^rmgr: (\S+) .*tx: +(\d+).*? desc: (\S+)`)
 	dumpedBlock  = regexp.MustCompile(`blkref #\d+: rel \d+/(\d+)/(\d+)(?: fork (\w+))? blk (\d+)`)
 )
 
@@ -32,7 +32,7 @@ var (
 func TestLogAgrees(t *testing.T) {
 	s, copied, _ := begin(t, true)
 	ctx := t.Context()
-	from, err := s.moment(ctx, s.conn, copied.ID)
+	from, err := s.moment(ctx, s.conn, copied.ID, 0)
 	require.NoError(t, err)
 	w := &worker{Rand: rand.New(rand.NewPCG(rand.Uint64(), 1))}
 	c, err := s.dial(ctx, copied.ID, s.owner(copied.Facts))
@@ -42,7 +42,10 @@ func TestLogAgrees(t *testing.T) {
 	for range 40 {
 		w.round(ctx)
 	}
-	to, err := s.moment(ctx, s.conn, copied.ID)
+	// Images of whole pages, with hints and without.
+	_, err = c.Exec(ctx, "ROLLBACK; CREATE UNLOGGED TABLE imaged (id int PRIMARY KEY)")
+	require.NoError(t, err)
+	to, err := s.moment(ctx, s.conn, copied.ID, 0)
 	require.NoError(t, err)
 	_, err = flushed(ctx, s.conn)
 	require.NoError(t, err)
@@ -50,19 +53,23 @@ func TestLogAgrees(t *testing.T) {
 	require.NoError(t, err)
 	forks := map[string]string{"": "0", "fsm": "1", "vm": "2", "init": "3"}
 	var want, got []string
+	kinds := map[string]bool{}
 	tools, err := find("")
 	require.NoError(t, err)
 	out, err := exec.Command(filepath.Join(tools.folder, "pg_waldump"), "-p", log.Folder, "-s", from.at.String(), "-e", to.at.String()).Output()
 	require.NoError(t, err)
 	for line := range strings.Lines(string(out)) {
-		record := dumpedRecord.FindStringSubmatch(line)[1]
+		told := dumpedRecord.FindStringSubmatch(line)
+		require.NotNil(t, told, line)
+		record := fmt.Sprint(told[2], " ", changesRows(told[1], told[3]))
+		kinds[told[1]+" "+told[3]] = true
 		for _, b := range dumpedBlock.FindAllStringSubmatch(line, -1) {
 			record += fmt.Sprintf(" %s/%s/%s/%s", b[1], b[2], forks[b[3]], b[4])
 		}
 		want = append(want, record)
 	}
 	require.NoError(t, log.Read(from.at, to.at, func(r *wal.Record) {
-		record := fmt.Sprint(r.Transaction)
+		record := fmt.Sprint(r.Transaction, " ", r.Writes())
 		for _, b := range r.Blocks {
 			record += fmt.Sprintf(" %d/%d/%d/%d", b.Database, b.File, b.Fork, b.Number)
 		}
@@ -70,6 +77,27 @@ func TestLogAgrees(t *testing.T) {
 	}))
 	require.Greater(t, len(want), 500)
 	require.Equal(t, want, got)
+	for _, kind := range []string{"Heap INSERT", "Heap LOCK", "Heap2 VISIBLE", "XLOG FPI", "Btree INSERT_LEAF", "Transaction COMMIT"} {
+		assert.True(t, kinds[kind], "there was no %s", kind)
+	}
+	for _, kind := range []struct{ manager, info byte }{{0, 0xA0}, {10, 0x60}, {9, 0x40}} {
+		r := wal.Record{Manager: kind.manager, Info: kind.info}
+		assert.False(t, r.Writes(), "%v", kind)
+	}
+}
+
+// changesRows reports whether an operation of a manager, by the names that the
+// server's own program gives them, may change what somebody reads.
+func changesRows(manager, operation string) bool {
+	switch operation, _, _ = strings.Cut(operation, "+"); manager {
+	case "XLOG":
+		return operation != "FPI_FOR_HINT"
+	case "Heap":
+		return operation != "LOCK" && operation != "INPLACE"
+	case "Heap2":
+		return operation == "MULTI_INSERT" || operation == "NEW_CID" || operation == "REWRITE"
+	}
+	return true
 }
 
 // TestLogTells: the log alone tells what a test has touched, also to a process
@@ -168,6 +196,7 @@ func TestNotStill(t *testing.T) {
 	require.NoError(t, s.do(t.Context(), "SELECT pg_reload_conf()"))
 	require.Eventually(t, func() bool {
 		require.NoError(t, s.conn.Close(t.Context()))
+		s.asked = false
 		require.NoError(t, s.begin(t.Context()))
 		return !s.exact()
 	}, 20*time.Second, 10*time.Millisecond)

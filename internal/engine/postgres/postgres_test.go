@@ -91,7 +91,9 @@ func reached(t *testing.T, url string, roles bool) *server {
 	t.Helper()
 	config, err := parse(url)
 	require.NoError(t, err)
-	return &server{config: config, host: config.Host, roles: roles}
+	s := newServer(config, config.Host, engine.Patience{})
+	s.roles, s.key = roles, "key"
+	return s
 }
 
 func TestConnection(t *testing.T) {
@@ -148,6 +150,9 @@ func TestCheck(t *testing.T) {
 	other := plain
 	other.As = "keeper"
 	assert.NotEqual(t, base(plain), base(other), "other rights make another template")
+	other = plain
+	other.Database = "honey"
+	assert.NotEqual(t, base(plain), base(other), "so does another owner")
 }
 
 func TestFind(t *testing.T) {
@@ -205,23 +210,42 @@ func TestKeptFolders(t *testing.T) {
 	c := &cluster{installation: installation{major: "15", stamp: "1"}, home: home, identity: "postgres-15-x", data: filepath.Join(home.Folder, "data")}
 	require.NoError(t, os.MkdirAll(filepath.Join(c.data, "base"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(c.data, "base", "1"), []byte("rows"), 0o600))
-	assert.False(t, c.take(c.saved()), "nothing is kept yet")
+	take := func() bool {
+		taken, err := c.take(c.saved())
+		require.NoError(t, err)
+		return taken
+	}
+	assert.False(t, take(), "nothing is kept yet")
 	require.NoError(t, c.keep(c.saved()))
 	require.NoError(t, c.keep(c.saved()), "a later one replaces it")
 	listed, err := os.ReadDir(home.Kept)
 	require.NoError(t, err)
 	assert.Len(t, listed, 1, "no work is left")
 	require.NoError(t, os.RemoveAll(c.data))
-	assert.True(t, c.take(c.saved()))
+	assert.True(t, take())
 	b, err := os.ReadFile(filepath.Join(c.data, "base", "1"))
 	require.NoError(t, err)
 	assert.Equal(t, "rows", string(b))
+	// Without room for the copy what is kept stays; one that has lost a part goes.
+	require.NoError(t, os.RemoveAll(c.data))
+	require.NoError(t, os.WriteFile(c.data, nil, 0o600))
+	_, err = c.take(c.saved())
+	require.Error(t, err)
+	assert.DirExists(t, c.saved(), "the target was at fault")
+	require.NoError(t, os.RemoveAll(c.data))
+	require.NoError(t, os.WriteFile(c.data, nil, 0o600))
+	require.NoError(t, os.Remove(filepath.Join(c.saved(), "data", "base", "1")))
+	assert.False(t, take())
+	assert.NoDirExists(t, c.saved(), "it was looked at, and found broken")
+	require.NoError(t, os.MkdirAll(filepath.Join(c.data, "base"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(c.data, "base", "1"), []byte("rows"), 0o600))
+	require.NoError(t, c.keep(c.saved()))
 	require.NoError(t, os.RemoveAll(c.data))
 	c.stamp = "2"
-	assert.False(t, c.take(c.saved()), "another installation's folder is not taken")
+	assert.False(t, take(), "another installation's folder is not taken")
 	c.stamp = "1"
 	require.NoError(t, os.Remove(filepath.Join(c.saved(), "whole")))
-	assert.False(t, c.take(c.saved()), "half a folder is not taken")
+	assert.False(t, take(), "half a folder is not taken")
 	assert.Equal(t, c.home.Folder, closed(func() string { require.NoError(t, os.Chmod(c.home.Folder, 0o700)); return c.home.Folder }()))
 }
 

@@ -53,23 +53,33 @@ func array(names []string) string {
 }
 
 // hands opens the session that puts back, and keeps it. In replica mode no
-// foreign key and no ordinary trigger is in the way; a session that goes into
-// it forgets its plans, so the one that looks is another.
+// foreign key and no ordinary trigger is in the way. It has the owner's rights
+// and no more: checks, defaults and generated columns of the tests' run in it.
 func (d *database) hands(ctx context.Context) (*pgx.Conn, error) {
 	if d.hand != nil && !d.hand.IsClosed() {
 		return d.hand, nil
 	}
-	conn, err := d.server.dial(ctx, d.id, "")
+	if !d.server.super {
+		return nil, errReplace{fmt.Sprintf("%s may not switch off triggers and foreign keys (session_replication_role)", d.server.config.User)}
+	}
+	owner, user := d.server.owner(d.facts), ""
+	if owner != superRole {
+		user = hand(owner)
+	}
+	conn, err := d.server.dial(ctx, d.id, user)
+	if state := sqlState(err); state == "28000" || state == "28P01" {
+		return nil, errReplace{fmt.Sprintf("the server does not let %s in, which puts rows back (%s)", user, message(err))}
+	}
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
 	// Rows that are put back have to be on disk for VACUUM to mark them.
-	_, err = conn.Exec(ctx, fmt.Sprintf("SET synchronous_commit = on; SET lock_timeout = %d; SET session_replication_role = replica", max(d.session.Wait.Milliseconds(), 1)))
-	if err != nil {
+	sql := fmt.Sprintf("SET synchronous_commit = on; SET lock_timeout = %d", max(d.session.Wait.Milliseconds(), 1))
+	if user == "" {
+		sql += "; SET session_replication_role = replica"
+	}
+	if _, err = conn.Exec(ctx, sql); err != nil {
 		conn.Close(ctx)
-		if sqlState(err) == "42501" {
-			return nil, errReplace{fmt.Sprintf("%s may not switch off triggers and foreign keys (session_replication_role)", d.server.config.User)}
-		}
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
 	d.hand = conn
@@ -119,12 +129,14 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 		}
 	}()
 	names := p.names()
-	p.xid = ""
 	how, err := d.emptyings(ctx, conn, p)
 	if err != nil {
 		return err
 	}
-	sql := []string{"BEGIN", "SELECT pg_current_xact_id()::xid::text", others}
+	if p.xid, p.alone, err = d.beginAlone(ctx, conn); err != nil {
+		return err
+	}
+	var sql []string
 	if len(names) > 0 {
 		sql = append(sql, "LOCK TABLE ONLY "+strings.Join(names, ", ONLY ")+" IN SHARE ROW EXCLUSIVE MODE")
 	}
@@ -152,7 +164,6 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 	if err != nil {
 		return d.blocked(ctx, names, err)
 	}
-	p.xid, p.alone = string(results[1].Rows[0][0]), string(results[2].Rows[0][0]) == "0"
 	results = results[first:]
 	for i, name := range names {
 		done, left := engine.TableReport{Name: shortName(name)}, int64(0)
@@ -178,7 +189,34 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 		p.report.Tables = append(p.report.Tables, done)
 	}
 	if more {
+		if err := d.undisturbed(ctx, conn, p); err != nil {
+			return err
+		}
 		_, err = conn.Exec(ctx, end)
+	}
+	return err
+}
+
+// undisturbed fails where a function that a check, a default or an index calls
+// has written to a table which had been put back already.
+func (d *database) undisturbed(ctx context.Context, conn *pgx.Conn, p *putting) error {
+	if d.callsFor != p.start {
+		const calls = "SELECT EXISTS (SELECT FROM pg_depend WHERE refclassid = 'pg_proc'::regclass AND refobjid >= 16384 AND classid IN ('pg_constraint'::regclass, 'pg_attrdef'::regclass, 'pg_class'::regclass))"
+		if err := conn.QueryRow(ctx, calls).Scan(&d.calls); err != nil {
+			return err
+		}
+		d.callsFor = p.start
+	}
+	if !d.calls {
+		return nil
+	}
+	marks := make([]mark, len(p.tables))
+	for i := range p.tables {
+		marks[i] = mark{Name: p.mark(i).Name, Count: p.mark(i).Count}
+	}
+	others, err := differ(ctx, conn, marks, "")
+	if err == nil && len(others) > 0 {
+		err = errReplace{"a function that a check or a default calls writes to " + shortName(marks[others[0]-1].Name)}
 	}
 	return err
 }
@@ -218,6 +256,9 @@ func (d *database) fill(ctx context.Context, conn *pgx.Conn, start string, m mar
 	if err = r.layout(ctx); err == nil {
 		err = r.fill(ctx, left, m.Count, done)
 	}
+	if sqlState(err) == "42501" {
+		return errReplace{done.Name + " belongs to another role than the owner of the database"}
+	}
 	if state := sqlState(err); strings.HasPrefix(state, "22") || strings.HasPrefix(state, "23") {
 		return errReplace{"the rows of " + done.Name + " break rules of the table that came after them"}
 	}
@@ -238,16 +279,29 @@ var errTwin = errors.New("what rows are read from has not all of them")
 func (d *database) dropTwin(ctx context.Context) {
 	d.twin.Close(ctx)
 	s := d.server
-	s.twins.Lock()
-	defer s.twins.Unlock()
+	if s.twins.Take(ctx) != nil {
+		return
+	}
+	defer s.twins.Give()
 	_ = s.Drop(ctx, s.twinOf[d.twinOf])
 	delete(s.twinOf, d.twinOf)
 }
 
-// others counts the transactions under way in this database that have a
-// number: what they write after a reset is younger than it, and looks older.
-// Where no transaction is older at all, nobody looks for those of this database.
-const others = "SELECT count(*) FROM pg_stat_get_activity(NULL) s WHERE pg_snapshot_xmin(pg_current_snapshot()) < pg_current_xact_id() AND s.datid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND s.backend_xid IS NOT NULL AND s.pid <> pg_backend_pid()"
+// beginAlone begins a transaction with a number. alone is false where others of
+// this database are under way that have one: what they write after a reset is
+// younger than it, and looks older. Only a superuser is told of all.
+func (d *database) beginAlone(ctx context.Context, conn *pgx.Conn) (xid string, alone bool, err error) {
+	results, err := conn.PgConn().Exec(ctx, "BEGIN; SELECT pg_current_xact_id()::xid::text, pg_current_xact_id()::text, pg_snapshot_xmin(pg_current_snapshot()) < pg_current_xact_id()").ReadAll()
+	if err != nil {
+		return "", false, err
+	}
+	row := results[1].Rows[0]
+	if xid = string(row[0]); string(row[2]) != "t" { // nobody anywhere is older
+		return xid, true, nil
+	}
+	n, err := d.server.number(ctx, "SELECT "+d.server.writing("count(*)", "(SELECT oid FROM pg_database WHERE datname = "+literal(d.id)+")"))
+	return xid, err == nil && n <= 1, err // this one is one of them
+}
 
 // emptyings decides how each table is emptied. Rows that have not been written
 // since the start state stay. A table that has grown large is emptied as a

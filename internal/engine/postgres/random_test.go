@@ -65,6 +65,20 @@ func (w *worker) schemaWork() string {
 	)
 }
 
+// levelWork is a statement that changes what belongs to the database itself, or
+// what the server brought along.
+func (w *worker) levelWork() string {
+	own := func(sql string) string {
+		return "DO $do$ BEGIN EXECUTE format('" + strings.ReplaceAll(sql, "'", "''") + "', current_database()); END $do$"
+	}
+	return w.pick(
+		own("ALTER DATABASE %I SET work_mem = '5MB'"), own("ALTER DATABASE %I SET search_path = other"), own("ALTER ROLE CURRENT_USER IN DATABASE %I SET work_mem = '6MB'"), own("ALTER ROLE CURRENT_USER IN DATABASE %I SET application_name = 'x'"),
+		own("ALTER DATABASE %I RESET ALL"), own("ALTER DATABASE %I CONNECTION LIMIT 7"), own("REVOKE TEMP ON DATABASE %I FROM PUBLIC"), own("GRANT CREATE ON DATABASE %I TO PUBLIC"), own("COMMENT ON DATABASE %I IS '{}'"),
+		"DROP SCHEMA public CASCADE; CREATE SCHEMA public", "CREATE SCHEMA IF NOT EXISTS public", "ALTER SCHEMA other RENAME TO another", "GRANT ALL ON SCHEMA public TO PUBLIC", "COMMENT ON SCHEMA public IS 'x'", "ALTER SCHEMA public OWNER TO CURRENT_USER",
+		"ALTER TABLE hive DISABLE TRIGGER noted; ALTER TABLE hive ENABLE TRIGGER noted", "ALTER SEQUENCE queen_id_seq OWNED BY NONE", "ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC",
+	)
+}
+
 // round does one test's worth of work.
 func (w *worker) round(ctx context.Context) {
 	w.log = nil
@@ -76,6 +90,9 @@ func (w *worker) round(ctx context.Context) {
 		}
 		if w.IntN(6) == 0 {
 			all = append(all, w.schemaWork())
+		}
+		if w.IntN(6) == 0 {
+			all = append(all, w.levelWork())
 		}
 		switch w.IntN(5) {
 		case 0:
@@ -109,7 +126,7 @@ func randomWork(t *testing.T, exact bool) {
 	}
 	ctx := t.Context()
 	s, copied, fresh := begin(t, exact)
-	want := contents(t, s, fresh.ID)
+	want, dump := contents(t, s, fresh.ID), dumped(t, s, fresh.ID)
 	w := &worker{Rand: rand.New(rand.NewPCG(n, 1))}
 	connect := func() {
 		for _, c := range w.conns {
@@ -142,6 +159,7 @@ func randomWork(t *testing.T, exact bool) {
 			require.NoError(t, c.Ping(ctx), "the connections stay; %s", told)
 		}
 		require.Equal(t, want, contents(t, s, copied.ID), "%+v\n%s", report, told)
+		require.Equal(t, dump, dumped(t, s, copied.ID), "%+v\n%s", report, told)
 		if w.IntN(25) == 0 { // another process goes on with what this one has noted
 			require.NoError(t, long.Close(), told)
 			copied, err = s.Find(ctx, copied.ID)

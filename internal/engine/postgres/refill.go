@@ -71,11 +71,14 @@ func (r *refilling) whole(err error, came, want int64) error {
 // bring streams rows, and returns how many.
 func (r *refilling) bring(ctx context.Context, where string) (int64, error) {
 	in, out := io.Pipe()
+	done := make(chan struct{})
 	go func() {
+		defer close(done)
 		_ = copyOut(ctx, r.from, out, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s%s) TO STDOUT (FORMAT %s)", r.columns, r.name, where, r.format))
 	}()
 	tag, err := r.to.PgConn().CopyFrom(ctx, in, fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT %s)", r.name, r.columns, r.format))
 	in.CloseWithError(err)
+	<-done // the session is somebody else's from here on
 	return tag.RowsAffected(), err
 }
 

@@ -7,6 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -51,7 +54,7 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	if err := d.Close(); err != nil {
 		return nil, err
 	}
-	d.facts.Born, d.clear = "", 0
+	d.facts.Born, d.facts.From, d.clear = "", time.Time{}, 0
 	drop, err := d.server.replace(ctx, r.Start, d.id, d.facts)
 	if err != nil {
 		return nil, err
@@ -95,7 +98,7 @@ func (d *database) base(ctx context.Context, r engine.Reset) (b baseline, err er
 			if err != nil {
 				return b, err
 			}
-			if start.Facts.Made.After(d.facts.Made) {
+			if !d.facts.From.IsZero() && !start.Facts.Made.Equal(d.facts.From) {
 				return b, errReplace{"its template was built again since"}
 			}
 			d.startOf, d.start = r.Start, start.Facts.Baseline
@@ -104,7 +107,7 @@ func (d *database) base(ctx context.Context, r engine.Reset) (b baseline, err er
 	}
 	// A suite asks thousands of times: the text is read once.
 	if raw == nil || !bytes.Equal(raw, d.readOf) {
-		if raw == nil || json.Unmarshal(raw, &b) != nil || b.Form != form {
+		if raw == nil || json.Unmarshal(raw, &b) != nil || b.Form != form || !b.safe() {
 			return b, errReplace{"the server cannot tell what was touched"}
 		}
 		d.adopt(b, raw)
@@ -155,7 +158,7 @@ func (s *server) exact() bool {
 func (d *database) asked(ctx context.Context, base baseline) (t touched, err error) {
 	if d.looks++; d.looks == 1 && d.seer == nil { // often the only one, and nothing was touched
 		told := false
-		err := d.server.ask(ctx, func(conn *pgx.Conn) (err error) {
+		err := d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
 			t, told, err = d.quick(ctx, conn, false, base)
 			return err
 		})
@@ -196,14 +199,22 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 		return nil, err
 	}
 	report := &engine.Report{Tables: []engine.TableReport{}, Baseline: r.Baseline}
-	t, err := d.asked(ctx, base)
-	if errors.Is(err, errSchema) {
-		if report.Dropped, err = d.dropAdded(ctx, r.Start, base); err == nil {
+	t, err := d.settledDown(ctx, base)
+	mended := errors.Is(err, errSchema)
+	if mended {
+		if base, err = d.mend(ctx, r.Start, base, report); err == nil {
 			t, err = d.asked(ctx, base)
 		}
 	}
 	if err != nil {
 		return nil, err
+	}
+	if !t.idle {
+		settings, err := d.level(ctx, r.Start)
+		if err != nil {
+			return nil, err
+		}
+		report.Settings = append(report.Settings, settings...)
 	}
 	work := putting{base: base, start: r.Start, report: report, at: t.at}
 	for _, i := range t.tables {
@@ -226,16 +237,86 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 		}
 	}
 	work.catalogs = t.catalogs
-	if len(work.tables)+len(work.counters) > 0 || report.Dropped != nil {
-		report.Way, report.Sequences, report.Schema = engine.Truncation, len(work.counters), report.Dropped != nil
+	if len(work.tables)+len(work.counters)+len(report.Settings) > 0 || report.Schema {
+		report.Way, report.Sequences = engine.Truncation, len(work.counters)
 	}
 	if len(work.tables)+len(work.counters) > 0 {
 		if err := d.putBack(ctx, &work); err != nil {
 			return nil, err
 		}
 	}
-	if len(work.tables)+len(work.catalogs)+len(work.counters) > 0 {
+	if len(work.tables)+len(work.catalogs)+len(work.counters) > 0 || mended {
 		report.Later = func(ctx context.Context) (json.RawMessage, error) { return d.settle(ctx, work) }
 	}
 	return report, nil
+}
+
+// level puts back what belongs to the database itself, and names what differed.
+func (d *database) level(ctx context.Context, start string) (changed []string, err error) {
+	e, err := d.startEntry(ctx, start)
+	if err != nil {
+		return nil, err
+	}
+	items, err := d.server.putLevel(ctx, d.id, d.facts, e.Facts.Carry)
+	for _, i := range items {
+		kind, name := i.words()
+		if text := strings.TrimSpace(kind + " " + name); !slices.Contains(changed, text) {
+			changed = append(changed, text)
+		}
+	}
+	return changed, err
+}
+
+// startEntry finds a start state, once: it stays as it is.
+func (d *database) startEntry(ctx context.Context, id string) (engine.Entry, error) {
+	if d.begun.ID == id {
+		return d.begun, nil
+	}
+	e, err := d.server.Find(ctx, id)
+	if err == nil {
+		d.begun = e
+	}
+	return e, err
+}
+
+// settledDown is asked once no transaction that has written is under way in
+// the database: it could be committed after the reset. Who has one is waited
+// for, or ended where that is wanted.
+func (d *database) settledDown(ctx context.Context, base baseline) (t touched, err error) {
+	end := time.Now().Add(d.session.Wait)
+	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
+		d.writers = 0
+		t, err = d.asked(ctx, base)
+		if d.writers == 0 || err != nil && !errors.Is(err, errSchema) {
+			return t, err
+		}
+		if d.session.Force {
+			pids := d.server.writing("array_agg(a.pid)", d.oidText())
+			if err := d.server.do(ctx, "SELECT pg_terminate_backend(p) FROM unnest("+pids+") p"); err != nil {
+				return t, fmt.Errorf("ending the sessions that have written: %w", err)
+			}
+		} else if time.Now().After(end) {
+			return t, d.unfinished(ctx)
+		}
+		select {
+		case <-ctx.Done():
+			return t, ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+func (d *database) oidText() string { return strconv.FormatUint(uint64(d.oid), 10) }
+
+// unfinished names the sessions with transactions that have written.
+func (d *database) unfinished(ctx context.Context) error {
+	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force", "a transaction is under way that has written (waited %s)", d.session.Wait)
+	who := d.server.writing("array_agg(format('pid %s, %s, %s, %s: %s', a.pid, pg_get_userbyid(a.usesysid), a.application_name, a.state, left(a.query, 100)))", d.oidText())
+	_ = d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+		return conn.QueryRow(ctx, "SELECT coalesce("+who+", '{}')").Scan(&e.Lines)
+	})
+	if len(e.Lines) == 0 {
+		e.Lines = []string{"a prepared transaction, or one that has ended by now"}
+	}
+	return e
 }

@@ -20,25 +20,29 @@ import (
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/wal"
 	"hemzo/internal/fault"
+	"hemzo/internal/turn"
 )
 
 // server is a PostgreSQL server, seen through one connection to one fixed
-// database: advisory locks hold within one database only.
+// database, as advisory locks hold within one database only, and through a few
+// more for what takes long.
 type server struct {
 	config  *pgx.ConnConfig
 	about   engine.About
 	host    string // that is handed out
 	socket  string // the folder of a private server's socket
 	private bool
+	asked   bool // the next three are known
 	roles   bool // the connection may make roles: each database has an owner of its own
 	super   bool // it may do anything
 	still   bool // nobody vacuums but who says so, and it is counted
 
 	patience engine.Patience
-	said     atomic.Bool // that it is waited for
-	twins    sync.Mutex
+	said     atomic.Bool       // that it is waited for
+	twins    turn.Turn         // for the next two
 	twinOf   map[string]string // copies of start states to read rows from, by start state
-	spares   map[string]spare  // copies made beforehand, by start state and owner
+	spares   map[string]spare  // copies made beforehand, by start state and owner; without a name while they are made
+	closed   bool              // no more are made
 
 	works sync.Mutex          // for what follows
 	grown map[string]baseline // of the templates below works, by work
@@ -46,101 +50,35 @@ type server struct {
 	logs sync.Mutex // for what follows
 	log  wal.Log    // once it was asked for
 
+	lists  sync.Mutex // for what follows
+	listOf []catalog  // once they were asked for
+
 	reads sync.Mutex // for what follows
 	read  map[string]readFacts
 
-	back sync.Mutex // for another connection, of what takes long in the background
-	slow *pgx.Conn
+	keys    sync.Mutex // for what follows
+	key     string     // what passwords are derived from; "" where there is no such secret yet
+	ensured map[string]bool
 
-	mu   sync.Mutex // for what follows
+	lanes  *lanes
+	owning turn.Turn // for what follows
+	own    string    // the owner lock, once asked for
+	stop   func()    // ends what keeps the connection
+
+	turn turn.Turn // for what follows
 	conn *pgx.Conn
 	held map[string]bool // locks of this process, by name; false for one that a break has cost, and that is to be taken again
-	own  string          // the owner lock, once asked for
-	stop func()          // ends what keeps the connection
+}
+
+func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
+	return &server{config: config, host: host, patience: p, twins: turn.New(), owning: turn.New(), turn: turn.New(), lanes: newLanes(), held: map[string]bool{}}
 }
 
 func (s *server) About() engine.About { return s.about }
 
-// superRole owns what tests want to own as superuser.
-const superRole = "hemzo_super"
-
-// owner is the role that owns everything of a database: one for each database
-// of the project file, or the connection's where that may make none.
-func (s *server) owner(f engine.Facts) string {
-	switch {
-	case !s.roles:
-		return s.config.User
-	case f.Role == "superuser":
-		return superRole
-	}
-	return "hemzo_" + strings.ReplaceAll(f.Database, "-", "_")
-}
-
-// login is the role that tests connect as.
-func (s *server) login(id string, f engine.Facts) string {
-	kind, _ := engine.KindOf(id)
-	switch f.Role {
-	case "", "owner", "superuser":
-	case "own":
-		if kind == engine.Copy && s.roles {
-			return ownPrefix + strings.TrimPrefix(id, "hemzo_c_")
-		}
-	default:
-		if kind == engine.Copy {
-			return f.Role
-		}
-	}
-	return s.owner(f)
-}
-
-// ownPrefix begins the names of logins that belong to one copy.
-const ownPrefix = "hemzo_u_"
-
-// ensureLogin makes the role that tests connect as, where it is not the owner.
-func (s *server) ensureLogin(ctx context.Context, id string, f engine.Facts) error {
-	name := s.login(id, f)
-	if name == s.owner(f) {
-		return nil
-	}
-	if f.Role != "own" {
-		return s.named(ctx, name)
-	}
-	return s.makeRole(ctx, name, func() (string, error) {
-		verifier, err := scram(derived(s.config.Password, name))
-		// What it makes is the owner's, as everything else.
-		return fmt.Sprintf("LOGIN PASSWORD '%s' IN ROLE %s; ALTER ROLE %s SET role = %s", verifier, ident(s.owner(f)), ident(name), literal(s.owner(f))), err
-	})
-}
-
-// named lets tests in as a role of the sources. One that Hemzo did not make
-// keeps its password, which Hemzo does not know.
-func (s *server) named(ctx context.Context, name string) error {
-	var made, login bool
-	err := s.ask(ctx, func(conn *pgx.Conn) error {
-		return conn.QueryRow(ctx, "SELECT coalesce(shobj_description(oid, 'pg_authid') = 'made by Hemzo', false), rolcanlogin FROM pg_roles WHERE rolname = $1", name).Scan(&made, &login)
-	})
-	switch {
-	case errors.Is(err, pgx.ErrNoRows):
-		return fault.New(fault.Usage, "add it to  roles:  or make it in a migration", "role: %s names no role of the server", name)
-	case err != nil:
-		return fmt.Errorf("looking for the role %s: %w", name, err)
-	case !made:
-		return fault.New(fault.Refused, "use  role: own, or a role that the sources make", "the role %s is not one that Hemzo made: its password is not to be changed", name)
-	case login:
-		return nil
-	}
-	verifier, err := scram(derived(s.config.Password, name))
-	if err == nil {
-		err = s.do(ctx, fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'", ident(name), verifier))
-	}
-	return err
-}
-
 func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
-	user, password := s.login(id, facts), s.config.Password
-	if user != s.config.User {
-		password = derived(s.config.Password, user)
-	}
+	user := s.login(id, facts)
+	password := s.password(user)
 	host, port := s.host, strconv.Itoa(int(s.config.Port))
 	c := engine.Connection{
 		Host: host, Port: port, User: user, Password: password, Database: id, Socket: s.socket,
@@ -161,104 +99,6 @@ func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 	return c
 }
 
-// The size is the one noted when a database was made: asking for it reads
-// the folder, file by file.
-const entries = `SELECT d.datname, coalesce(c.description, '')
-	FROM pg_database d LEFT JOIN pg_shdescription c ON c.objoid = d.oid AND c.classoid = 'pg_database'::regclass WHERE d.datname LIKE 'hemzo\_%%' %s`
-
-func (s *server) entries(ctx context.Context, where string, args ...any) ([]engine.Entry, error) {
-	type row struct{ Name, Comment string }
-	var found []row
-	err := s.ask(ctx, func(conn *pgx.Conn) (err error) {
-		rows, err := conn.Query(ctx, fmt.Sprintf(entries, where), args...)
-		if err == nil {
-			found, err = pgx.CollectRows(rows, pgx.RowToStructByPos[row])
-		}
-		return err
-	})
-	if err != nil {
-		return nil, fmt.Errorf("listing the databases: %w", err)
-	}
-	var all []engine.Entry
-	for _, r := range found {
-		e, ours := engine.Entry{ID: r.Name}, false
-		if e.Kind, ours = engine.KindOf(e.ID); !ours {
-			continue
-		}
-		e.Facts, e.Bad = s.facts(r.Name, r.Comment)
-		e.Newer = e.Facts.Format > engine.Format
-		if e.Bad && !s.private && e.Kind != engine.Work {
-			continue // a name like Hemzo's without its facts: somebody else's
-		}
-		e.Size = e.Facts.Size
-		all = append(all, e)
-	}
-	return all, nil
-}
-
-// facts reads those of a database, once as long as they stay the same.
-func (s *server) facts(id, text string) (f engine.Facts, bad bool) {
-	s.reads.Lock()
-	defer s.reads.Unlock()
-	if last := s.read[id]; last.text == text && text != "" {
-		return last.facts, false
-	}
-	if json.Unmarshal([]byte(text), &f) != nil || !f.Sound() {
-		return f, true
-	}
-	if s.read == nil || len(s.read) > 1000 {
-		s.read = map[string]readFacts{}
-	}
-	s.read[id] = readFacts{text, f}
-	return f, false
-}
-
-// readFacts are facts with the text that they were read from.
-type readFacts struct {
-	text  string
-	facts engine.Facts
-}
-
-func (s *server) List(ctx context.Context) ([]engine.Entry, error) { return s.entries(ctx, "") }
-
-func (s *server) Find(ctx context.Context, id string) (engine.Entry, error) {
-	all, err := s.entries(ctx, "AND d.datname = $1", id)
-	if err == nil && len(all) == 0 {
-		err = engine.ErrNotFound
-	}
-	if err != nil {
-		return engine.Entry{}, err
-	}
-	return all[0], nil
-}
-
-func (s *server) Note(ctx context.Context, id string, change func(*engine.Facts)) error {
-	unlock, err := s.Lock(ctx, "facts "+id, nil)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	e, err := s.Find(ctx, id)
-	if err != nil {
-		return err
-	}
-	facts, err := e.Change(change)
-	if err != nil {
-		return err
-	}
-	comment, err := comment(id, facts)
-	if err != nil {
-		return err
-	}
-	return s.do(ctx, comment)
-}
-
-// comment is the statement that writes facts.
-func comment(id string, f engine.Facts) (string, error) {
-	b, err := json.Marshal(f)
-	return fmt.Sprintf("COMMENT ON DATABASE %s IS %s", ident(id), literal(string(b))), err
-}
-
 func ident(name string) string { return pgx.Identifier{name}.Sanitize() }
 
 // literal quotes a text so that it means the same whatever the server's
@@ -271,47 +111,8 @@ func literal(text string) string {
 	return quoted
 }
 
-// ensureOwner makes the role that owns a database's objects.
-func (s *server) ensureOwner(ctx context.Context, f engine.Facts) error {
-	if f.Role == "superuser" && !s.super {
-		return fault.New(fault.Lacking, "use another role:, or a superuser's url:", "role: superuser needs a superuser, and %s is none", s.config.User)
-	}
-	if !s.roles {
-		return nil
-	}
-	name := s.owner(f)
-	return s.makeRole(ctx, name, func() (string, error) {
-		verifier, err := scram(derived(s.config.Password, name))
-		options := "LOGIN PASSWORD '" + verifier + "'"
-		if f.Role == "superuser" {
-			options += " SUPERUSER"
-		}
-		if !s.super { // to make databases for a role takes being a member of it
-			options += "; GRANT " + ident(name) + " TO CURRENT_USER"
-		}
-		return options, err
-	})
-}
-
-// noLogin makes a role that sources mention and nobody logs in by.
-func noLogin() (string, error) { return "NOLOGIN", nil }
-
-// makeRole makes a role, with Hemzo's mark, unless there is one of that name.
-func (s *server) makeRole(ctx context.Context, name string, options func() (string, error)) error {
-	n, err := s.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1", name)
-	if err != nil || n > 0 {
-		return err
-	}
-	with, err := options()
-	if err != nil {
-		return err
-	}
-	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS 'made by Hemzo'", ident(name), with, ident(name)))
-	if sqlState(err) == "42710" || sqlState(err) == "23505" { // made by another process meanwhile
-		return nil
-	}
-	return err
-}
+// noLogin are the options of a role that sources mention.
+const noLogin = "NOLOGIN"
 
 func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts engine.Facts) error {
 	s.ungrow(id)
@@ -324,8 +125,8 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 		}
 	}
 	return s.make(ctx, id, facts, func(work string) error {
-		err := s.do(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE template0 OWNER %s ENCODING %s LOCALE %s",
-			ident(work), ident(s.owner(facts)), literal(spec.Encoding), literal(spec.Locale)))
+		err := s.slowly(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE template0 OWNER %s ENCODING %s LOCALE %s CONNECTION LIMIT %d",
+			ident(work), ident(s.owner(facts)), literal(spec.Encoding), literal(spec.Locale), workLimit(work)))
 		if err != nil || len(spec.Extensions) == 0 {
 			return err
 		}
@@ -356,6 +157,14 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	if err := s.ensureOwner(ctx, facts); err != nil {
 		return fmt.Errorf("making the owner's role: %w", err)
 	}
+	if login := s.login(to, facts); login == ownLogin(to) {
+		// From here until the copy is there the login is nobody's to clear away.
+		unlock, err := s.Lock(ctx, "login "+login, nil)
+		if err != nil {
+			return err
+		}
+		defer unlock()
+	}
 	if err := s.ensureLogin(ctx, to, facts); err != nil {
 		return err
 	}
@@ -364,26 +173,11 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 			return fmt.Errorf("copying %s: %w", from, err)
 		}
 	}
-	strategy := ""
-	if s.fileCopies(facts.Size) {
-		strategy = " STRATEGY file_copy"
+	if facts.Carry, err = s.carriedFrom(ctx, e, to); err != nil {
+		return err
 	}
-	if facts.Carry == nil {
-		facts.Carry = e.Facts.Carry
-	}
-	err = s.make(ctx, to, facts, func(work string) error {
-		err := s.busy(ctx, func() error {
-			create := fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s%s", ident(work), ident(from), ident(s.owner(facts)), strategy)
-			if facts.Stock { // nobody waits for it
-				return s.aside(ctx, create)
-			}
-			return s.do(ctx, create)
-		})
-		if err != nil {
-			return err
-		}
-		return s.bring(ctx, work, e)
-	})
+	facts.From = e.Facts.Made
+	err = s.make(ctx, to, facts, func(work string) error { return s.duplicate(ctx, e, work, facts) })
 	if sqlState(err) == "3D000" {
 		return engine.ErrNotFound
 	}
@@ -391,6 +185,22 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 		s.grow(to, e)
 	}
 	return s.roomless(err, "copying "+from)
+}
+
+// duplicate makes a copy of a database, with the owner that facts name, under
+// a name of work.
+func (s *server) duplicate(ctx context.Context, from engine.Entry, work string, facts engine.Facts) error {
+	strategy := ""
+	if s.fileCopies(facts.Size) {
+		strategy = " STRATEGY file_copy"
+	}
+	err := s.busy(ctx, func() error {
+		return s.slowly(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s CONNECTION LIMIT %d%s", ident(work), ident(from.ID), ident(s.owner(facts)), workLimit(work), strategy))
+	})
+	if err != nil {
+		return err
+	}
+	return s.bring(ctx, work, from, facts)
 }
 
 // fileCopies reports whether a database of a size is best copied file by file.
@@ -417,31 +227,30 @@ func (s *server) make(ctx context.Context, id string, facts engine.Facts, create
 		err = s.name(ctx, work, id, facts)
 	}
 	if err != nil {
-		_ = s.do(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+ident(work)+" WITH (FORCE)")
+		_ = s.slowly(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+ident(work)+" WITH (FORCE)")
 	}
 	return err
 }
 
-// name gives a database its final name and its facts.
+// name gives a database its final name and its facts. Templates and snapshots
+// become Hemzo's own role's: no test can open, change or drop them.
 func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) error {
 	kind, _ := engine.KindOf(to)
-	sql := ""
-	if kind == engine.Template || kind == engine.Kept {
-		sql = fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ", ident(from))
+	sql, mine := "", kind == engine.Template || kind == engine.Kept
+	if mine {
+		sql = fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ALTER DATABASE %s OWNER TO CURRENT_USER; ", ident(from), ident(from))
 	}
-	sql += fmt.Sprintf("ALTER DATABASE %s RENAME TO %s; COMMIT", ident(from), ident(to))
+	if kind != engine.Work {
+		sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d; ", ident(from), limitOf(facts.Carry))
+	}
+	sql += fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", ident(from), ident(to))
+	if kind == engine.Work {
+		sql += fmt.Sprintf("; ALTER DATABASE %s CONNECTION LIMIT %d", ident(to), workLimit(to))
+	}
 	err := s.busy(ctx, func() error {
-		return s.with(ctx, func(conn *pgx.Conn) error {
-			facts.Born = ""
-			var err error
-			if _, err = conn.Exec(ctx, "BEGIN"); err == nil && kind == engine.Copy {
-				err = conn.QueryRow(ctx, "SELECT concat_ws(' ', pg_current_xact_id(), oid, pg_current_wal_insert_lsn()) FROM pg_database WHERE datname = $1", from).Scan(&facts.Born)
-			}
-			text, failed := comment(from, facts)
-			if err = errors.Join(err, failed); err == nil {
-				_, err = conn.Exec(ctx, text+"; "+sql)
-			}
-			if err != nil {
+		return s.aside(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+			err := s.christen(ctx, conn, from, kind, facts, sql)
+			if err != nil && !conn.IsClosed() {
 				_, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK")
 			}
 			return err
@@ -449,9 +258,27 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 	})
 	if sqlState(err) == "42P04" {
 		if e, failed := s.Find(ctx, to); failed == nil && !e.Bad {
-			return s.do(ctx, "DROP DATABASE "+ident(from)) // made by another meanwhile
+			return s.slowly(ctx, "DROP DATABASE "+ident(from)) // made by another meanwhile
 		}
-		return fault.New(fault.Refused, "rename or drop it yourself", "there is a database %s that Hemzo did not make", to)
+		return errForeign("database", to, "rename or drop it yourself")
+	}
+	return err
+}
+
+// christen writes the facts and runs what gives the name, in one transaction.
+func (s *server) christen(ctx context.Context, conn *pgx.Conn, from string, kind engine.Kind, facts engine.Facts, sql string) error {
+	if _, err := conn.Exec(ctx, "BEGIN"); err != nil {
+		return err
+	}
+	facts.Born = ""
+	if kind == engine.Copy {
+		if err := conn.QueryRow(ctx, "SELECT concat_ws(' ', pg_current_xact_id(), oid, pg_current_wal_insert_lsn()) FROM pg_database WHERE datname = $1", from).Scan(&facts.Born); err != nil {
+			return err
+		}
+	}
+	text, err := s.noting(from, facts)
+	if err == nil {
+		_, err = conn.Exec(ctx, text+"; "+sql+"; COMMIT")
 	}
 	return err
 }
@@ -465,7 +292,10 @@ func (s *server) busy(ctx context.Context, f func() error) error {
 		if sqlState(err) != "55006" || time.Now().After(end) || ctx.Err() != nil {
 			return err
 		}
-		time.Sleep(5 * time.Millisecond)
+		select {
+		case <-ctx.Done():
+		case <-time.After(5 * time.Millisecond):
+		}
 	}
 }
 
@@ -525,7 +355,7 @@ func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMes
 	if err == nil {
 		if _, err = conn.Exec(ctx, "SET row_security = off"); err == nil {
 			var b baseline
-			if b, err = note(ctx, conn, s.exact(), known); err == nil {
+			if b, err = s.note(ctx, conn, s.exact(), known); err == nil {
 				base, err = b.forCopies()
 			}
 		}
@@ -536,8 +366,12 @@ func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMes
 	if err != nil {
 		return nil, nil, fmt.Errorf("settling %s: %w", id, err)
 	}
-	c, err := carried(ctx, conn)
-	if err != nil || c.empty() {
+	items, err := s.level(ctx, conn, literal(id))
+	if err != nil {
+		return nil, base, err
+	}
+	c := carryOf(items)
+	if c.Unlogged, err = filledUnlogged(ctx, conn); err != nil || c.empty() {
 		return nil, base, err
 	}
 	carry, err = json.Marshal(c)
@@ -617,7 +451,7 @@ func (s *server) Clients(ctx context.Context, id string) ([]engine.Client, error
 		coalesce(state, ''), backend_start, coalesce(left(query, 200), '') FROM pg_stat_activity
 		WHERE (datname = $1 OR $1 = '') AND backend_type = 'client backend' AND pid <> pg_backend_pid() ORDER BY pid`
 	var all []engine.Client
-	err := s.ask(ctx, func(conn *pgx.Conn) (err error) {
+	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
 		rows, err := conn.Query(ctx, clients, id)
 		if err == nil {
 			all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[engine.Client])
@@ -635,48 +469,67 @@ func (s *server) Shared(ctx context.Context) (now time.Time, shared bool, err er
 	if s.private {
 		return now, false, nil
 	}
-	err = s.ask(ctx, func(conn *pgx.Conn) error { return conn.QueryRow(ctx, "SELECT now()").Scan(&now) })
+	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error { return conn.QueryRow(ctx, "SELECT now()").Scan(&now) })
 	return now.UTC(), true, err
 }
 
+// Drop removes one. Two that want the same gone both succeed: the second waits
+// for the first, and finds nothing.
 func (s *server) Drop(ctx context.Context, id string) error {
 	if _, ok := engine.KindOf(id); !ok {
 		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
 	}
 	s.ungrow(id)
-	if kind, _ := engine.KindOf(id); kind != engine.Work {
-		if _, err := s.Find(ctx, id); errors.Is(err, engine.ErrNotFound) {
-			return nil // gone, or not Hemzo's
-		}
+	unlock, err := s.Lock(ctx, "facts "+id, nil)
+	if err != nil {
+		return err
 	}
-	err := s.do(ctx, "DROP DATABASE IF EXISTS "+ident(id)+" WITH (FORCE)")
+	defer unlock()
+	found, err := s.listed(ctx, "AND d.datname = $1", id)
+	if err != nil {
+		return err
+	}
+	login := true
+	if len(found) > 0 {
+		e, ours := s.entry(ctx, found[0])
+		if !ours {
+			return nil // a name alone
+		}
+		login = e.Bad || e.Facts.Role == "own"
+		err = s.slowly(ctx, "DROP DATABASE IF EXISTS "+ident(id)+" WITH (FORCE)")
+	}
 	if sqlState(err) == "42501" {
 		return fault.New(fault.Refused, "drop it as the role that made it", "%s belongs to another role", id)
 	}
-	if err == nil && s.roles && strings.HasPrefix(id, "hemzo_c_") {
-		err = s.do(ctx, "DROP ROLE IF EXISTS "+ident(ownPrefix+strings.TrimPrefix(id, "hemzo_c_")))
-	}
-	if err != nil {
+	if err != nil && !goneMeanwhile(err) {
 		return fmt.Errorf("dropping %s: %w", id, err)
+	}
+	if kind, _ := engine.KindOf(id); kind != engine.Copy || !s.roles || !login {
+		return nil
+	}
+	if err := s.dropLogin(ctx, ownLogin(id)); err != nil {
+		return fmt.Errorf("dropping the login of %s: %w", id, err)
 	}
 	return nil
 }
 
-// Clear removes databases of work whose maker is gone.
+// Clear removes databases of work whose maker is gone, what interrupted drops
+// have left, and logins of copies that are gone.
 func (s *server) Clear(ctx context.Context) error {
-	all, err := s.entries(ctx, `AND d.datname LIKE 'hemzo\_w%'`)
+	found, err := s.listed(ctx, `AND (d.datname LIKE 'hemzo\_w%' OR d.datconnlimit = -2)`)
 	if err != nil {
 		return err
 	}
-	for _, e := range all {
-		if e.Newer || s.Owned(ctx, e.ID) || e.Facts.Owner.Lock != "" && s.Owned(ctx, e.Facts.Owner.Lock) {
+	for _, r := range found {
+		e, ours := s.entry(ctx, r)
+		if !ours || e.Newer || s.Owned(ctx, e.ID) || e.Kind == engine.Work && e.Facts.Owner.Lock != "" && s.Owned(ctx, e.Facts.Owner.Lock) {
 			continue
 		}
-		if err := s.Drop(ctx, e.ID); err != nil {
+		if err := s.Drop(ctx, e.ID); err != nil && fault.KindOf(err) != fault.Refused {
 			return err
 		}
 	}
-	return nil
+	return s.clearLogins(ctx)
 }
 
 // Whole reports whether facts can be believed; nobody can connect to a
@@ -744,16 +597,17 @@ func (s *server) Close() error {
 	if !s.private { // there the guard clears them away
 		s.dropTwins(ctx)
 	}
-	s.back.Lock()
-	if s.slow != nil {
-		_ = s.slow.Close(ctx)
+	s.closeLanes(ctx)
+	if s.owning.Take(ctx) == nil {
+		if s.stop != nil {
+			s.stop()
+		}
+		s.owning.Give()
 	}
-	s.back.Unlock()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.stop != nil {
-		s.stop()
+	if err := s.turn.Take(ctx); err != nil {
+		return err
 	}
+	defer s.turn.Give()
 	return s.conn.Close(ctx)
 }
 

@@ -88,15 +88,11 @@ func (d *database) vacuumed(ctx context.Context, conn *pgx.Conn, p putting, fres
 		list = append(list, p.base.Tables[at].Name)
 	}
 	for _, at := range p.catalogs {
-		list = append(list, catalogs[at].table)
+		list = append(list, "pg_catalog."+p.base.Catalogs[at].Name)
 	}
 	if len(list) > 0 {
-		hand, err := d.hands(ctx)
-		if err != nil {
-			return err
-		}
-		flush(ctx, hand)
-		if _, err := hand.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+strings.Join(list, ", ")); err != nil {
+		flush(ctx, conn)
+		if _, err := conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+strings.Join(list, ", "), pgx.QueryExecModeSimpleProtocol); err != nil {
 			return err
 		}
 	}
@@ -118,7 +114,7 @@ func (d *database) vacuumed(ctx context.Context, conn *pgx.Conn, p putting, fres
 		if err != nil {
 			return err
 		}
-		if same, err := sameSchema(ctx, conn, p.base, p.catalogs); err != nil || !same {
+		if same, err := d.server.sameSchema(ctx, conn, p.base, p.catalogs); err != nil || !same {
 			return err // the next look will say so
 		}
 		fresh.Catalogs = slices.Clone(fresh.Catalogs)
@@ -168,7 +164,7 @@ func (d *database) heard(ctx context.Context, conn *pgx.Conn, p putting) (wal.Po
 	if d.log.Folder == "" || p.at == 0 || len(p.catalogs) > 0 {
 		return p.at, nil
 	}
-	m, err := d.server.moment(ctx, conn, "")
+	m, err := d.server.moment(ctx, conn, "", d.oid)
 	if err == nil && m.flushed < m.at {
 		_, err = flushed(ctx, conn)
 	}
@@ -179,13 +175,17 @@ func (d *database) heard(ctx context.Context, conn *pgx.Conn, p putting) (wal.Po
 	done, others := false, false
 	err = d.log.Read(p.at, m.at, func(r *wal.Record) {
 		done = done || r.Commits(own)
-		others = others || r.Remaps() || r.Writes() && r.Transaction != own && slices.ContainsFunc(r.Blocks, func(b wal.Block) bool {
+		others = others || r.Remaps() || r.Writes() && slices.ContainsFunc(r.Blocks, func(b wal.Block) bool {
 			if b.Database != d.oid || b.Fork != 0 {
 				return false
 			}
-			// What was put back was locked until it was done.
 			at := files[b.File]
-			return at.kind != ofNone && (done || at.kind != ofTable || !slices.Contains(p.tables, at.index))
+			put := at.kind == ofTable && slices.Contains(p.tables, at.index)
+			if r.Transaction == own { // a check of a table may write to others
+				return at.kind == ofTable && !put
+			}
+			// What was put back was locked until it was done.
+			return at.kind != ofNone && (done || !put)
 		})
 	})
 	if err != nil || others {

@@ -13,8 +13,10 @@ import (
 // connect to a template itself. It is made at the first need, and goes with
 // this process.
 func (s *server) twin(ctx context.Context, start string) (*pgx.Conn, error) {
-	s.twins.Lock()
-	defer s.twins.Unlock()
+	if err := s.twins.Take(ctx); err != nil {
+		return nil, err
+	}
+	defer s.twins.Give()
 	if id := s.twinOf[start]; id != "" {
 		if conn, err := s.dial(ctx, id, ""); err == nil {
 			return conn, nil
@@ -44,14 +46,36 @@ func (s *server) twin(ctx context.Context, start string) (*pgx.Conn, error) {
 
 // spare is a copy that was made beforehand, to be put in the place of another.
 type spare struct {
-	work   string // what it is called meanwhile
-	unlock func() // ends the lock that tells that somebody needs it
-	of     string // the copy that its facts are for
-	same   string // the statement of same for that copy as it was then, prepared
+	work  string // what it is called meanwhile; "" where there is none
+	free  func() // ends the lock that tells that somebody needs it
+	ended func(context.Context)
+	of    string // the copy that its facts are for
+	same  string // the statement of same for that copy as it was then, prepared
+}
+
+// unlock tells that nobody needs the spare under its name of work any more.
+func (made spare) unlock(ctx context.Context) {
+	if made.free != nil {
+		made.free()
+	}
+	if made.ended != nil {
+		made.ended(ctx)
+	}
+}
+
+// reserve takes a name of work, and the lock that keeps it.
+func (s *server) reserve(ctx context.Context) (spare, error) {
+	work := engine.NewID(engine.Work)
+	free, err := s.Lock(ctx, work, nil)
+	if err != nil {
+		return spare{}, err
+	}
+	return spare{work: work, free: free}, nil
 }
 
 // prepare makes the copy that is put in the place of a copy of a start state by
-// the next replacement. It goes with this process.
+// the next replacement. It goes with this process. Of several that ask at once
+// one makes it.
 func (s *server) prepare(ctx context.Context, from, id string) error {
 	same, err := s.same(ctx, id)
 	if err != nil {
@@ -61,43 +85,45 @@ func (s *server) prepare(ctx context.Context, from, id string) error {
 	if err != nil {
 		return err
 	}
+	start, err := s.Find(ctx, from)
+	if err != nil {
+		return err
+	}
 	key := spareFor(from, s.owner(e.Facts))
-	s.twins.Lock()
-	_, there := s.spares[key]
-	s.twins.Unlock()
-	if there {
-		return nil
+	if mine, err := s.claimSpare(ctx, key); err != nil || !mine {
+		return err
 	}
-	work := engine.NewID(engine.Work)
-	free, err := s.Lock(ctx, work, nil)
+	made, err := s.reserve(ctx)
+	if err == nil {
+		err = s.prepared(ctx, &made, start, e, same)
+	}
+	if err != nil {
+		last := context.WithoutCancel(ctx)
+		if made.work != "" {
+			_ = s.Drop(last, made.work)
+		}
+		made.unlock(last)
+		made = spare{}
+	}
+	s.placeSpare(key, made)
+	return err
+}
+
+// prepared makes a spare for a copy.
+func (s *server) prepared(ctx context.Context, made *spare, start, e engine.Entry, same string) error {
+	if err := s.fresh(ctx, start, made.work, e); err != nil {
+		return err
+	}
+	text, err := s.noting(made.work, replaced(e.Facts, start))
 	if err != nil {
 		return err
 	}
-	unlock := func() {
-		free()
-		_ = s.do(context.WithoutCancel(ctx), "DEALLOCATE "+ident(work))
-	}
-	text, err := comment(work, replaced(e.Facts, from))
-	if err == nil {
-		err = s.fresh(ctx, from, work, e, s.aside)
-	}
-	if err == nil {
-		// The check would take as long as the renames, were it planned with them: that
-		// is done here, by the EXPLAIN. In another session there is no such statement,
-		// and the replacement goes the longer way.
-		err = s.do(ctx, fmt.Sprintf("%s; PREPARE %s AS %s; EXPLAIN EXECUTE %s", text, ident(work), same, ident(work)))
-	}
-	if err != nil {
-		unlock()
-		return err
-	}
-	s.twins.Lock()
-	defer s.twins.Unlock()
-	if s.spares == nil {
-		s.spares = map[string]spare{}
-	}
-	s.spares[key] = spare{work: work, unlock: unlock, of: id, same: "EXECUTE " + ident(work)}
-	return nil
+	made.ended = func(ctx context.Context) { _ = s.do(ctx, "DEALLOCATE "+ident(made.work)) }
+	// The check would take as long as the renames, were it planned with them: that
+	// is done here, by the EXPLAIN. In another session there is no such statement,
+	// and the replacement goes the longer way.
+	made.of, made.same = e.ID, "EXECUTE "+ident(made.work)
+	return s.do(ctx, fmt.Sprintf("%s; PREPARE %s AS %s; EXPLAIN EXECUTE %s", text, ident(made.work), same, ident(made.work)))
 }
 
 func spareFor(from, owner string) string { return from + " " + owner }
@@ -105,34 +131,83 @@ func spareFor(from, owner string) string { return from + " " + owner }
 // same returns a statement that fails with 22012 unless nobody is connected to
 // a database, and unless it and its facts are as they are now.
 func (s *server) same(ctx context.Context, id string) (sql string, err error) {
-	var oid, row uint32
-	err = s.ask(ctx, func(conn *pgx.Conn) error {
-		return conn.QueryRow(ctx, "SELECT d.oid, c.xmin FROM pg_database d JOIN pg_shdescription c ON c.objoid = d.oid AND c.classoid = 'pg_database'::regclass WHERE d.datname = $1", id).Scan(&oid, &row)
+	where, row := "pg_db_role_setting WHERE setdatabase = (SELECT oid FROM pg_database WHERE datname = %s) AND setrole = (SELECT oid FROM pg_roles WHERE rolname = current_user)", [2]uint32{}
+	if !s.apart() {
+		where = "pg_shdescription WHERE objoid = (SELECT oid FROM pg_database WHERE datname = %s) AND classoid = 'pg_database'::regclass"
+	}
+	where = fmt.Sprintf(where, literal(id))
+	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+		return conn.QueryRow(ctx, "SELECT (SELECT oid FROM pg_database WHERE datname = "+literal(id)+"), xmin FROM "+where).Scan(&row[0], &row[1])
 	})
-	return fmt.Sprintf("SELECT 1 / count(*) FROM pg_shdescription WHERE objoid = (SELECT oid FROM pg_database WHERE datname = %s) AND classoid = 'pg_database'::regclass AND xmin = '%d'::xid AND pg_stat_get_db_numbackends(%d) = 0", literal(id), row, oid), err
+	return fmt.Sprintf("SELECT 1 / count(*) FROM %s AND xmin = '%d'::xid AND pg_stat_get_db_numbackends(%d) = 0", where, row[1], row[0]), err
+}
+
+// claimSpare reports whether there is no spare for a key, nor one being made:
+// then the caller makes it, and calls placeSpare.
+func (s *server) claimSpare(ctx context.Context, key string) (bool, error) {
+	if err := s.twins.Take(ctx); err != nil {
+		return false, err
+	}
+	defer s.twins.Give()
+	if _, there := s.spares[key]; there || s.closed {
+		return false, nil
+	}
+	if s.spares == nil {
+		s.spares = map[string]spare{}
+	}
+	s.spares[key] = spare{}
+	return true, nil
+}
+
+// placeSpare puts a spare where it was claimed; one that could not be made, or
+// that nobody will ask for any more, leaves nothing there.
+func (s *server) placeSpare(key string, made spare) {
+	ctx := context.Background()
+	_ = s.twins.Take(ctx)
+	closed := s.closed
+	if made.work == "" || closed {
+		delete(s.spares, key)
+	} else {
+		s.spares[key] = made
+	}
+	s.twins.Give()
+	if closed && made.work != "" {
+		_ = s.Drop(ctx, made.work)
+		made.unlock(ctx)
+	}
 }
 
 // takeSpare returns a copy that was made beforehand; one without a name where
 // there is none.
-func (s *server) takeSpare(from, owner string) spare {
-	s.twins.Lock()
-	defer s.twins.Unlock()
+func (s *server) takeSpare(ctx context.Context, from, owner string) (spare, error) {
+	if err := s.twins.Take(ctx); err != nil {
+		return spare{}, err
+	}
+	defer s.twins.Give()
 	key := spareFor(from, owner)
 	made := s.spares[key]
-	delete(s.spares, key)
-	return made
+	if made.work != "" { // else one may be under way
+		delete(s.spares, key)
+	}
+	return made, nil
 }
 
 // dropTwins drops what twin and prepare have made.
 func (s *server) dropTwins(ctx context.Context) {
-	s.twins.Lock()
-	defer s.twins.Unlock()
-	for _, id := range s.twinOf {
+	if s.twins.Take(ctx) != nil {
+		return
+	}
+	s.closed = true
+	twins, spares := s.twinOf, s.spares
+	s.twinOf, s.spares = nil, nil
+	s.twins.Give()
+	for _, id := range twins {
 		_ = s.Drop(ctx, id)
 	}
-	for _, made := range s.spares {
-		_ = s.Drop(ctx, made.work)
-		made.unlock()
+	for _, made := range spares {
+		if made.work != "" {
+			_ = s.Drop(ctx, made.work)
+			made.unlock(ctx)
+		}
 	}
-	s.twinOf, s.spares = nil, nil
 }

@@ -28,13 +28,13 @@ type baseline struct {
 	Exact     bool      `json:"exact"`     // every page was visible to all: the map can be believed
 	Quiet     bool      `json:"quiet"`     // no counter moves without a transaction's number
 	Tables    []mark    `json:"tables"`
-	Catalogs  []mark    `json:"catalogs"` // in the order of catalogs
+	Catalogs  []mark    `json:"catalogs"` // in the order in which the server is asked for them
 	Counters  []counter `json:"counters"`
 	At        string    `json:"at,omitempty"` // the place in the log from which on it has to be read, as place writes it
 }
 
 // form is what baselines look like that this Hemzo reads and writes.
-const form = 3
+const form = 4
 
 // mark is one table: whatever writes to it changes one of File, Pages and
 // Vacuums, or leaves pages that are not visible to all.
@@ -94,87 +94,6 @@ const resized = differing + ` OR pg_relation_size(b.id) <> b.pages * current_set
 // marks reads tables as they are now, with the pages that are visible to all.
 const marks = `SELECT pg_relation_filenode(b.id)::bigint, pg_relation_size(b.id) / current_setting('block_size')::bigint, coalesce(pg_stat_get_vacuum_count(b.id), 0), s.all_visible
 	FROM unnest($1::oid[]) WITH ORDINALITY AS b (id, i), pg_temp.seen(b.id) s ORDER BY b.i`
-
-// catalogs are where a schema is written down, with the column that tells
-// users' rows from the server's own, and what of them is a session's.
-var catalogs = func() []struct{ table, id, but string } {
-	const passing = "(SELECT oid FROM pg_class WHERE relpersistence = 't')"
-	const own = "(SELECT oid FROM pg_namespace WHERE nspname ~ '^pg_(toast_)?temp_')"
-	return []struct{ table, id, but string }{
-		{"pg_class", "oid", ""}, // for which relations stands
-		{"pg_attribute", "attrelid", "attrelid NOT IN " + passing}, {"pg_attrdef", "oid", "adrelid NOT IN " + passing}, {"pg_constraint", "oid", "conrelid NOT IN " + passing}, {"pg_index", "indexrelid", "indrelid NOT IN " + passing},
-		{"pg_proc", "oid", "pronamespace NOT IN " + own}, {"pg_type", "oid", "typnamespace NOT IN " + own}, {"pg_trigger", "oid", "tgrelid NOT IN " + passing}, {"pg_rewrite", "ev_class", "ev_class NOT IN " + passing},
-		{"pg_namespace", "oid", "oid NOT IN " + own}, {"pg_policy", "oid", ""}, {"pg_enum", "oid", ""}, {"pg_description", "objoid", ""}, {"pg_extension", "oid", ""},
-		{"pg_sequence", "seqrelid", "seqrelid NOT IN " + passing}, {"pg_inherits", "inhrelid", "inhrelid NOT IN " + passing}, {"pg_default_acl", "oid", ""}, {"pg_statistic_ext", "oid", ""}, {"pg_operator", "oid", ""}, {"pg_cast", "oid", ""},
-		{"pg_publication", "oid", ""}, {"pg_publication_rel", "oid", ""}, {"pg_event_trigger", "oid", ""}, {"pg_collation", "oid", ""}, {"pg_foreign_server", "oid", ""}, {"pg_ts_config", "oid", ""}, {"pg_largeobject_metadata", "oid", ""},
-		{"pg_ts_dict", "oid", ""}, {"pg_ts_parser", "oid", ""}, {"pg_ts_template", "oid", ""}, {"pg_ts_config_map", "mapcfg", ""}, {"pg_opclass", "oid", ""}, {"pg_opfamily", "oid", ""}, {"pg_amop", "oid", ""}, {"pg_amproc", "oid", ""}, {"pg_am", "oid", ""},
-		{"pg_conversion", "oid", ""}, {"pg_language", "oid", ""}, {"pg_transform", "oid", ""}, {"pg_foreign_data_wrapper", "oid", ""}, {"pg_foreign_table", "ftrelid", ""}, {"pg_seclabel", "objoid", ""},
-	}
-}()
-
-// catalogList names them all.
-var catalogList = func() string {
-	var names []string
-	for _, x := range catalogs {
-		names = append(names, x.table)
-	}
-	return strings.Join(names, ", ")
-}()
-
-// written is a query that counts, for each of some catalogs, by their place in
-// the list, the rows that users' objects have there, and those that were
-// written since a transaction's number: a row that was altered is one.
-func written(which []int) string {
-	parts := make([]string, len(which))
-	for i, at := range which {
-		x := catalogs[at]
-		where := x.id + " >= 16384"
-		if x.but != "" {
-			where += " AND " + x.but
-		}
-		parts[i] = fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE age(xmin) <= age($1::text::xid)) FROM %s WHERE %s", at, x.table, where)
-	}
-	return strings.Join(parts, " UNION ALL ")
-}
-
-// relations sums up pg_class without the state of the tables: a TRUNCATE
-// writes a row of it too.
-const relations = `SELECT concat(count(*), ':', bit_xor(hashtextextended(concat_ws(' ', oid, relname, relnamespace, reltype, relowner, relam, reltablespace, relhasindex, relpersistence, relkind, relnatts, relchecks, relhasrules, relhastriggers,
-	relrowsecurity, relforcerowsecurity, relreplident, relispartition, relacl, reloptions, relpartbound), 0))) FROM pg_class WHERE oid >= 16384 AND relpersistence <> 't' AND relkind <> 't'`
-
-// sameSchema reports whether what some catalogs say, by their places, is as it
-// was; nil means all of them.
-func sameSchema(ctx context.Context, conn *pgx.Conn, base baseline, which []int) (same bool, err error) {
-	if which == nil {
-		for i := range catalogs {
-			which = append(which, i)
-		}
-	}
-	classes := slices.Contains(which, 0)
-	which = slices.DeleteFunc(slices.Clone(which), func(i int) bool { return i == 0 })
-	same = true
-	if len(which) > 0 {
-		rows, err := conn.Query(ctx, written(which), base.Next)
-		if err != nil {
-			return false, err
-		}
-		var i int
-		var count, since int64
-		_, err = pgx.ForEachRow(rows, []any{&i, &count, &since}, func() error {
-			same = same && count == base.Catalogs[i].Count && since == 0
-			return nil
-		})
-		if err != nil || !same {
-			return false, err
-		}
-	}
-	if !classes {
-		return same, nil
-	}
-	var now string
-	err = conn.QueryRow(ctx, relations).Scan(&now)
-	return now == base.Relations, err
-}
 
 func allNames(all []mark) []string {
 	names := make([]string, len(all))
@@ -337,7 +256,7 @@ func sets(all []counter) string {
 // note takes a baseline of a database. With exact the map is to be believed:
 // its catalogs are settled for that. Tables whose rows are known already, by
 // their identifiers, are not counted.
-func note(ctx context.Context, conn *pgx.Conn, exact bool, known map[uint32]int64) (b baseline, err error) {
+func (s *server) note(ctx context.Context, conn *pgx.Conn, exact bool, known map[uint32]int64) (b baseline, err error) {
 	b.Form = form
 	if exact {
 		_, failed := conn.Exec(ctx, visible)
@@ -345,7 +264,15 @@ func note(ctx context.Context, conn *pgx.Conn, exact bool, known map[uint32]int6
 	}
 	if exact {
 		flush(ctx, conn)
-		if _, err := conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+catalogList); err != nil {
+		all, err := s.catalogs(ctx, conn)
+		if err != nil {
+			return b, err
+		}
+		names := make([]string, len(all))
+		for i, c := range all {
+			names[i] = "pg_catalog." + c.name
+		}
+		if _, err := conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+strings.Join(names, ", ")); err != nil {
 			return b, err
 		}
 	}
@@ -366,11 +293,11 @@ func note(ctx context.Context, conn *pgx.Conn, exact bool, known map[uint32]int6
 	if err := b.settled(ctx, conn, exact, known); err != nil {
 		return b, err
 	}
-	err = conn.QueryRow(ctx, relations).Scan(&b.Relations)
-	if err == nil {
-		// What is written from here on has this number or a higher one.
-		err = conn.QueryRow(ctx, "SELECT pg_snapshot_xmax(pg_current_snapshot())::text").Scan(&b.Next)
+	if err := b.readCatalogs(ctx, conn, s); err != nil {
+		return b, err
 	}
+	// What is written from here on has this number or a higher one.
+	err = conn.QueryRow(ctx, "SELECT pg_snapshot_xmax(pg_current_snapshot())::text").Scan(&b.Next)
 	return b, err
 }
 
@@ -427,9 +354,6 @@ func (b *baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool, know
 			b.Tables[i].Vacuums = 0
 		}
 	}
-	if err := b.schema(ctx, conn); err != nil {
-		return err
-	}
 	var ask []mark
 	var places []int
 	for i, m := range b.Tables {
@@ -448,41 +372,6 @@ func (b *baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool, know
 	_, err = pgx.ForEachRow(rows, []any{&i, &count, &fresh}, func() error {
 		m := &b.Tables[places[i-1]]
 		m.Count, m.Rows = count, count > 0
-		return nil
-	})
-	return err
-}
-
-// schema notes how many rows each catalog has, and what the map says of it.
-func (b *baseline) schema(ctx context.Context, conn *pgx.Conn) error {
-	b.Catalogs = make([]mark, len(catalogs))
-	all := make([]int, len(catalogs))
-	for i, x := range catalogs {
-		all[i] = i
-		b.Catalogs[i].Name = x.table
-	}
-	var ids []uint32
-	if err := conn.QueryRow(ctx, "SELECT array_agg(name::regclass::oid ORDER BY i) FROM unnest($1::text[]) WITH ORDINALITY AS n (name, i)", allNames(b.Catalogs)).Scan(&ids); err != nil {
-		return err
-	}
-	for i, id := range ids {
-		b.Catalogs[i].OID = id
-	}
-	if b.Exact {
-		seen, err := observe(ctx, conn, b.Catalogs)
-		if err != nil {
-			return err
-		}
-		b.Catalogs = seen
-	}
-	rows, err := conn.Query(ctx, written(all), "3")
-	if err != nil {
-		return err
-	}
-	var i int
-	var count, since int64
-	_, err = pgx.ForEachRow(rows, []any{&i, &count, &since}, func() error {
-		b.Catalogs[i].Count = count
 		return nil
 	})
 	return err
@@ -527,6 +416,7 @@ type touched struct {
 	tables   []int
 	counters []int
 	catalogs []int        // that were written to, by their places, though the schema is the same
+	idle     bool         // no transaction has been here
 	at       wal.Position // in the log, of the moment that this is true of; 0 where there is none
 }
 
@@ -561,7 +451,7 @@ func (d *database) quick(ctx context.Context, conn *pgx.Conn, inside bool, base 
 	if inside && d.known {
 		id = "" // the session is in that database, whatever it is called now
 	}
-	m, err := d.server.moment(ctx, conn, id)
+	m, err := d.server.moment(ctx, conn, id, d.oid)
 	if err == nil && id != "" && (m.oid == 0 || d.oid != 0 && m.oid != d.oid) {
 		err = errGone
 	}
@@ -571,10 +461,12 @@ func (d *database) quick(ctx context.Context, conn *pgx.Conn, inside bool, base 
 	if id != "" {
 		d.oid, d.known = m.oid, inside
 	}
-	// No transaction has been here since the last look, or since it was made.
+	d.writers = m.writers
+	// No transaction has been here since the last look, or since it was made, and
+	// none is under way: the next number is that behind the last one that ended.
 	birth, _, _ := strings.Cut(d.facts.Born, " ")
-	if base.Quiet && (m.next == d.seen || m.oldest == m.next && d.born && birth == strconv.FormatInt(m.next-1, 10)) {
-		return t, true, nil
+	if base.Quiet && m.writers == 0 && (m.next == d.seen || m.oldest == m.next && d.born && birth == strconv.FormatInt(m.next-1, 10)) {
+		return touched{idle: true}, true, nil
 	}
 	d.now = m
 	if base.Exact {
@@ -604,7 +496,7 @@ func (d *database) noticed(t touched, base baseline) (touched, error) {
 	d.clear = d.now.at
 	// Nothing is written without a transaction's number, and none is under way
 	// that had one before.
-	if d.now.oldest == d.now.next {
+	if d.now.oldest == d.now.next && d.now.writers == 0 {
 		d.seen = d.now.next
 	}
 	return t, nil
@@ -656,7 +548,7 @@ func (d *database) pages(ctx context.Context, conn *pgx.Conn, base baseline) (t 
 		t.tables = append(t.tables, p)
 	}
 	if len(t.catalogs) > 0 {
-		same, err := sameSchema(ctx, conn, base, t.catalogs)
+		same, err := d.server.sameSchema(ctx, conn, base, t.catalogs)
 		if err == nil && !same {
 			err = errSchema
 		}
@@ -714,7 +606,7 @@ func largerThan(folder string, m mark, pages int64) bool {
 // rows reads every row: those that a transaction since then wrote, and how
 // many there are, tell what was touched where the map cannot be believed.
 func (d *database) rows(ctx context.Context, conn *pgx.Conn, base baseline) (t touched, err error) {
-	same, err := sameSchema(ctx, conn, base, nil)
+	same, err := d.server.sameSchema(ctx, conn, base, nil)
 	if err == nil && !same {
 		err = errSchema
 	}

@@ -217,6 +217,10 @@ func (s *server) ready(ctx context.Context, run *container.Running, said *lines)
 	}
 }
 
+// direct asks a service where it is published: no proxy of the environment's
+// knows the way there.
+var direct = &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
+
 // call sends a request; an answer of 200 to 299 is a yes.
 func call(ctx context.Context, w way, at string) error {
 	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
@@ -225,7 +229,7 @@ func call(ctx context.Context, w way, at string) error {
 	if err != nil {
 		return err
 	}
-	response, err := http.DefaultClient.Do(request)
+	response, err := direct.Do(request)
 	if err != nil {
 		return err
 	}
@@ -323,10 +327,10 @@ type copied struct {
 
 var errNoSQL = fault.New(fault.Usage, "speak to it at its address", "a service reads no SQL")
 
-func (*copied) Apply(context.Context, engine.Script) error         { return errNoSQL }
-func (*copied) Load(context.Context, engine.Table) error           { return errNoSQL }
-func (*copied) Query(context.Context, string, engine.Sink) error   { return errNoSQL }
-func (*copied) Contents(context.Context) ([]engine.Content, error) { return nil, nil }
+func (*copied) Apply(context.Context, engine.Script) error               { return errNoSQL }
+func (*copied) Load(context.Context, engine.Table) error                 { return errNoSQL }
+func (*copied) Query(context.Context, string, engine.Sink) error         { return errNoSQL }
+func (*copied) Contents(context.Context, bool) ([]engine.Content, error) { return nil, nil }
 func (*copied) Keep(context.Context, string, engine.Facts) (json.RawMessage, error) {
 	return nil, errNoState
 }

@@ -19,6 +19,9 @@ func (d *database) Changes(ctx context.Context, r engine.Compare) (*engine.Chang
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, fault.New(fault.Failed, "hemzo reset makes it anew", "the file %s is gone", d.path)
 	}
+	if other, failed := d.swapped(nil); failed == nil && other {
+		d.disconnect() // from a file that is not there any more
+	}
 	if err != nil || same {
 		return changes, err
 	}

@@ -9,7 +9,7 @@ import (
 )
 
 // Contents sums up all that the file holds.
-func (d *database) Contents(ctx context.Context) ([]engine.Content, error) {
+func (d *database) Contents(ctx context.Context, _ bool) ([]engine.Content, error) {
 	var out []engine.Content
 	var tables []string
 	err := d.Query(ctx, "SELECT type, name, coalesce(sql, '') FROM sqlite_schema", engine.Sink{Row: func(r []any) error {

@@ -25,6 +25,7 @@ type database struct {
 	// connection.
 	foreignKeys bool
 
+	inode  uint64  // of the file that the connections are to; 0 where there is none
 	c      *conn   // to the file alone
 	joined *conn   // to the file, with the start state attached to it
 	raw    mapping // the file itself, open as long as the connections: see pagesOf
@@ -44,6 +45,9 @@ func (d *database) connect() (*conn, error) {
 }
 
 func (d *database) another() (*conn, error) {
+	if now, err := look(d.path); err == nil && d.inode == 0 {
+		d.inode = now.Inode
+	}
 	c, err := connect(d.path, readWrite, d.wait)
 	if err != nil {
 		return nil, d.explain(err, "opening "+d.path)
@@ -67,7 +71,7 @@ func (d *database) disconnect() {
 			c.close()
 		}
 	}
-	d.c, d.joined = nil, nil
+	d.c, d.joined, d.inode = nil, nil, 0
 	if d.start != nil {
 		d.start.close()
 		d.start = nil

@@ -202,14 +202,14 @@ func (d *database) pagesOf(c *conn) (*reader, error) {
 	}
 	b := d.raw.b
 	if len(b) < headerSize {
-		return nil, fmt.Errorf("the file is no database: it has %d bytes", len(b))
+		return nil, fmt.Errorf("%w: it has %d bytes", errNoDatabase, len(b))
 	}
 	size := int(b[atPageSize])<<8 | int(b[atPageSize+1])
 	if size == 1 {
 		size = 65536
 	}
 	if size < 512 {
-		return nil, fmt.Errorf("the file is no database: its pages have %d bytes", size)
+		return nil, fmt.Errorf("%w: its pages have %d bytes", errNoDatabase, size)
 	}
 	// As many pages as the file is long: no transaction is under way.
 	return &reader{c: c, size: size, pages: len(b) / size, b: b}, nil
@@ -244,7 +244,7 @@ func (d *database) differences(c *conn, st *start) (diff *difference, err error)
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer func() {
 		if fault := recover(); fault != nil {
-			err = fmt.Errorf("the file was cut short while it was read: %v", fault)
+			err = fmt.Errorf("%w: it was cut short while it was read: %v", errNoDatabase, fault)
 		}
 	}()
 	r, err := d.pagesOf(c)

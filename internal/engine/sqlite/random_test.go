@@ -5,6 +5,8 @@ import (
 	"flag"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -101,6 +103,14 @@ func (w *worker) round() {
 	}
 }
 
+// dumped is what SQLite's own program dumps of a file.
+func dumped(t *testing.T, file string) string {
+	t.Helper()
+	out, err := exec.Command("sqlite3", "file:"+file+"?mode=ro", ".dump").CombinedOutput()
+	require.NoError(t, err, string(out))
+	return string(out)
+}
+
 // TestRandomWork: whatever is done to a copy, a reset brings back its start
 // state. A failure names the seed that repeats it.
 func TestRandomWork(t *testing.T) {
@@ -111,15 +121,26 @@ func TestRandomWork(t *testing.T) {
 	r := rand.New(rand.NewPCG(n, 1))
 	for _, mode := range []string{"delete", "wal"} {
 		s, template, copied := made(t, apiary, engine.Setting{Name: "journal_mode", Value: mode})
-		want := content(t, s.file(template))
+		want, dump := content(t, s.file(template)), dumped(t, s.file(template))
 		w := &worker{r: r}
-		for range 3 {
-			c, err := connect(s.file(copied), readWrite, time.Second)
-			require.NoError(t, err)
-			t.Cleanup(c.close)
-			w.conns = append(w.conns, c)
+		again := func() {
+			for _, c := range w.conns {
+				c.close()
+			}
+			w.conns = nil
+			for range 3 {
+				c, err := connect(s.file(copied), readWrite, time.Second)
+				require.NoError(t, err)
+				w.conns = append(w.conns, c)
+			}
 		}
-		long, err := s.Open(context.Background(), copied, engine.Session{Wait: time.Second})
+		again()
+		t.Cleanup(func() {
+			for _, c := range w.conns {
+				c.close()
+			}
+		})
+		long, err := s.Open(context.Background(), copied, engine.Session{Wait: 20 * time.Millisecond})
 		require.NoError(t, err)
 		t.Cleanup(func() { long.Close() })
 		e, err := s.Find(context.Background(), copied)
@@ -130,12 +151,39 @@ func TestRandomWork(t *testing.T) {
 				w.round()
 			}
 			way := []engine.Way{engine.Truncation, engine.Snapshot, ""}[r.IntN(3)]
-			report, err := long.Reset(context.Background(), engine.Reset{Way: way, Start: template, Baseline: base})
+			o := engine.Reset{Way: way, Start: template, Baseline: base}
 			told := fmt.Sprintf("seed %d, %s, round %d, by %q:\n%s", n, mode, i, way, strings.Join(w.log, ";\n"))
+			swapped := false
+			switch r.IntN(12) {
+			case 0: // a writer that has not committed yet
+				c := w.conns[r.IntN(3)]
+				_, err := c.do("BEGIN IMMEDIATE")
+				require.NoError(t, err, told)
+				_, _ = c.do("INSERT INTO log VALUES ('late')")
+				_, err = long.Reset(context.Background(), o)
+				require.ErrorContains(t, err, "holds a lock", told)
+				_, err = c.do([]string{"COMMIT", "ROLLBACK"}[r.IntN(2)])
+				require.NoError(t, err, told)
+			case 1: // another file in its place, which somebody works in
+				b, err := os.ReadFile(s.file(copied))
+				require.NoError(t, err)
+				require.NoError(t, os.WriteFile(s.file(copied)+".new", b, 0o600))
+				require.NoError(t, os.Rename(s.file(copied)+".new", s.file(copied)))
+				if c, err := connect(s.file(copied), readWrite, 0); err == nil {
+					_, _ = c.do("INSERT INTO log VALUES ('elsewhere')")
+					c.close()
+				}
+				swapped = true
+			}
+			report, err := long.Reset(context.Background(), o)
 			require.NoError(t, err, told)
-			require.False(t, report.Reconnect, told)
+			require.Equal(t, swapped, report.Reconnect, told)
 			base = report.Baseline
+			if swapped {
+				again()
+			}
 			require.Equal(t, want, content(t, s.file(copied)), told)
+			require.Equal(t, dump, dumped(t, s.file(copied)), told)
 			changes, err := long.Changes(context.Background(), engine.Compare{Start: template})
 			require.NoError(t, err, told)
 			require.Empty(t, len(changes.Tables)+len(changes.Schema)+len(changes.Sequences), told)

@@ -23,12 +23,25 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 		return nil, fault.New(fault.Usage, "use --by truncation or --by snapshot, which put back what was touched alone",
 			"SQLite has no reset by rollback: a transaction belongs to one connection, and the tests open connections of their own to the file")
 	}
-	same, err := untouched(d.path, r.Baseline)
+	other, err := d.swapped(r.Baseline)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return d.replace(ctx, r, "the file was gone")
 	case err != nil:
 		return nil, err
+	case other:
+		return d.replace(ctx, r, "another file had been put in its place")
+	}
+	same, err := untouched(d.path, r.Baseline)
+	if err == nil && same {
+		// Whoever has begun to write shows neither in the file nor beside it.
+		same, err = d.quiet(ctx, r.Baseline)
+	}
+	switch {
+	case err != nil && damaged(err):
+		return d.replace(ctx, r, "the file was damaged")
+	case err != nil:
+		return nil, d.explain(err, "resetting")
 	case same:
 		return &engine.Report{Baseline: r.Baseline, Tables: []engine.TableReport{}}, nil
 	}
@@ -44,7 +57,7 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	switch {
 	case err == nil || ctx.Err() != nil:
 		return report, errors.Join(err, ctx.Err())
-	case codeOf(err) == lite.SQLITE_NOTADB || codeOf(err) == lite.SQLITE_CORRUPT:
+	case damaged(err):
 		return d.replace(ctx, r, "the file was damaged")
 	case errors.Is(err, errOtherPages):
 		return d.replace(ctx, r, "its pages had another size")
@@ -53,6 +66,42 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 }
 
 var errOtherPages = errors.New("pages have another size")
+
+// errNoDatabase says that a file is none, as far as SQLite would not say so.
+var errNoDatabase = errors.New("the file is no database")
+
+func damaged(err error) bool {
+	return errors.Is(err, errNoDatabase) || codeOf(err) == lite.SQLITE_NOTADB || codeOf(err) == lite.SQLITE_CORRUPT
+}
+
+// swapped reports whether another file is there than the one that was marked,
+// or that is open here: what clients have open is not it.
+func (d *database) swapped(baseline json.RawMessage) (bool, error) {
+	now, err := look(d.path)
+	if err != nil {
+		return false, err
+	}
+	var then witness
+	if baseline != nil && json.Unmarshal(baseline, &then) == nil && then.Inode != now.Inode {
+		return true, nil
+	}
+	return d.inode != 0 && d.inode != now.Inode, nil
+}
+
+// quiet waits until nobody has a write transaction open, and reports whether
+// the file is untouched then.
+func (d *database) quiet(ctx context.Context, baseline json.RawMessage) (bool, error) {
+	c, err := d.connect()
+	if err != nil {
+		return false, err
+	}
+	defer c.interrupted(ctx)()
+	if _, err := c.do("BEGIN IMMEDIATE"); err != nil {
+		return false, errors.Join(ctx.Err(), err)
+	}
+	defer c.rollback()
+	return untouched(d.path, baseline)
+}
 
 // pagesNeeded ends an attempt that cannot put back rows, only pages.
 type pagesNeeded struct{ why string }
@@ -108,11 +157,45 @@ func (d *database) attempt(ctx context.Context, st *start, r engine.Reset, rows 
 	if _, err = c.do("COMMIT"); err != nil {
 		return nil, err
 	}
+	if err := d.putJournal(c, st, report); err != nil {
+		return nil, err
+	}
 	report.Baseline = d.markQuietly(c, seen, r.Baseline)
 	if !rows {
 		d.forgetPages(report.Schema)
 	}
 	return report, nil
+}
+
+// putJournal puts back how the file is written, by a rollback journal or a
+// write-ahead log. That takes a moment in which nobody has it open: else it is
+// said to stay.
+func (d *database) putJournal(c *conn, st *start, report *engine.Report) error {
+	was, now := journalOf(st.page(1)), ""
+	if err := c.each("PRAGMA main.journal_mode", func(s *stmt) error { now = s.text(0); return nil }); err != nil {
+		return err
+	}
+	if (now == "wal") == (was == "wal") {
+		return nil
+	}
+	c.setWait(0)
+	defer c.setWait(d.wait)
+	var set string
+	err := c.each("PRAGMA main.journal_mode = "+was, func(s *stmt) error { set = s.text(0); return nil })
+	if err == nil && (set == "wal") == (was == "wal") {
+		report.Settings = append(report.Settings, "journal_mode "+was)
+		return nil
+	}
+	report.Stays = append(report.Stays, "journal_mode "+now+" (it was "+was+"; others have the file open)")
+	return nil
+}
+
+// journalOf is how a file is written by its first page.
+func journalOf(page []byte) string {
+	if page[atVersions] == 2 {
+		return "wal"
+	}
+	return "delete"
 }
 
 // putWhole puts back everything, by pages.

@@ -1,7 +1,9 @@
 package sqlite
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"strings"
@@ -379,5 +381,131 @@ func TestHalfASnapshot(t *testing.T) {
 	require.NoError(t, err)
 	for _, n := range names {
 		assert.NotContains(t, n.Name(), "hemzo_s_")
+	}
+}
+
+// TestOpenWriter: a write transaction that is open shows neither in the file
+// nor beside it; a reset waits for it, names it, and puts back what it commits.
+func TestOpenWriter(t *testing.T) {
+	for _, mode := range []string{"delete", "wal"} {
+		s, template, copied := made(t, apiary, engine.Setting{Name: "journal_mode", Value: mode})
+		want := content(t, s.file(template))
+		e, err := s.Find(t.Context(), copied)
+		require.NoError(t, err)
+		for _, way := range []engine.Way{"", engine.Truncation, engine.Snapshot} {
+			d, err := s.Open(t.Context(), copied, engine.Session{Wait: 50 * time.Millisecond})
+			require.NoError(t, err)
+			writer, err := connect(s.file(copied), readWrite, 0)
+			require.NoError(t, err)
+			_, err = writer.do("BEGIN IMMEDIATE")
+			require.NoError(t, err)
+			_, err = writer.do("INSERT INTO log VALUES ('left')")
+			require.NoError(t, err)
+			r := engine.Reset{Way: way, Start: template, Baseline: e.Facts.Baseline}
+			_, err = d.Reset(t.Context(), r)
+			require.ErrorContains(t, err, "another connection holds a lock on it", "%s by %q", mode, way)
+			_, err = writer.do("COMMIT")
+			require.NoError(t, err)
+			writer.close()
+			report, err := d.Reset(t.Context(), r)
+			require.NoError(t, err)
+			e.Facts.Baseline = report.Baseline
+			require.Equal(t, want, content(t, s.file(copied)))
+			require.NoError(t, d.Close())
+		}
+	}
+}
+
+// TestOtherFile: a file that was put in the copy's place, emptied or cut short is
+// replaced, whoever has the old one open; in place that is refused.
+func TestOtherFile(t *testing.T) {
+	for _, mode := range []string{"delete", "wal"} {
+		s, template, copied := made(t, apiary, engine.Setting{Name: "journal_mode", Value: mode})
+		want, file := content(t, s.file(template)), s.file(copied)
+		d, err := s.Open(t.Context(), copied, engine.Session{Wait: time.Second})
+		require.NoError(t, err)
+		e, err := s.Find(t.Context(), copied)
+		require.NoError(t, err)
+		base := e.Facts.Baseline
+		client := func(sql string) *conn {
+			c, err := connect(file, readWrite, time.Second)
+			require.NoError(t, err)
+			_, _ = c.do(sql)
+			return c
+		}
+		for what, work := range map[string]func(){
+			"renamed": func() {
+				b, err := os.ReadFile(file)
+				require.NoError(t, err)
+				require.NoError(t, os.WriteFile(file+".new", b, 0o600))
+				require.NoError(t, os.Rename(file+".new", file))
+				client("INSERT INTO log VALUES ('new')").close()
+			},
+			"emptied": func() { require.NoError(t, os.Truncate(file, 0)) },
+			"removed": func() { require.NoError(t, os.Remove(file)) },
+			"cut":     func() { require.NoError(t, os.Truncate(file, 5000)) },
+			"garbage": func() { require.NoError(t, os.WriteFile(file, bytes.Repeat([]byte("honey "), 999), 0o600)) },
+		} {
+			old := client("INSERT INTO log VALUES ('old')")
+			report, err := d.Reset(t.Context(), engine.Reset{Start: template, Baseline: base}) // its connections are open
+			require.NoError(t, err, what)
+			base = report.Baseline
+			work()
+			_, err = d.Reset(t.Context(), engine.Reset{Start: template, Baseline: base, InPlace: true})
+			require.ErrorContains(t, err, "cannot be put back in place", what)
+			report, err = d.Reset(t.Context(), engine.Reset{Start: template, Baseline: base})
+			require.NoError(t, err, what)
+			assert.True(t, report.Reconnect, what)
+			base = report.Baseline
+			old.close()
+			require.Equal(t, want, content(t, file), "%s, %s", mode, what)
+		}
+		require.NoError(t, d.Close())
+	}
+}
+
+// TestHowItIsWritten: a journal mode that was changed is put back, or said to
+// stay; a text of the schema that was written by hand is put back by any way.
+func TestHowItIsWritten(t *testing.T) {
+	s, template, copied := made(t, apiary)
+	want, file := content(t, s.file(template)), s.file(copied)
+	var base json.RawMessage
+	reset := func(way engine.Way) *engine.Report {
+		d, err := s.Open(t.Context(), copied, engine.Session{Wait: time.Second})
+		require.NoError(t, err)
+		defer d.Close()
+		report, err := d.Reset(t.Context(), engine.Reset{Way: way, Start: template, Baseline: base})
+		require.NoError(t, err)
+		base = report.Baseline
+		require.Equal(t, want, content(t, file))
+		return report
+	}
+	reset("")
+	for _, way := range []engine.Way{engine.Truncation, engine.Snapshot} {
+		c, err := connect(file, readWrite, time.Second)
+		require.NoError(t, err)
+		_, err = c.do("PRAGMA journal_mode = wal")
+		require.NoError(t, err)
+		_, err = c.do("BEGIN")
+		require.NoError(t, err)
+		_, err = c.number("SELECT count(*) FROM hive")
+		require.NoError(t, err)
+		assert.Equal(t, []string{"journal_mode wal (it was delete; others have the file open)"}, reset(way).Stays)
+		c.rollback()
+		_, err = c.do("INSERT INTO log VALUES ('x')")
+		require.NoError(t, err)
+		c.close()
+		report := reset(way)
+		assert.Empty(t, report.Stays)
+		assert.Equal(t, []string{"journal_mode delete"}, report.Settings)
+
+		c, err = connect(file, readWrite, time.Second)
+		require.NoError(t, err)
+		_, err = c.do("PRAGMA writable_schema = on")
+		require.NoError(t, err)
+		_, err = c.do("UPDATE sqlite_schema SET sql = replace(sql, 'mother INTEGER', 'mother INT') WHERE name = 'hive'")
+		require.NoError(t, err)
+		c.close()
+		assert.True(t, reset(way).Schema, way)
 	}
 }

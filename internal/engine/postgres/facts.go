@@ -1,0 +1,231 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/fault"
+)
+
+// Where facts lie: in a setting of Hemzo's role in the database that they
+// describe (ALTER ROLE ... IN DATABASE ... SET), which only that role and a
+// superuser can write, and which goes with the database. A superuser may use
+// a name of its own for it; others have to take a setting that exists, and
+// Hemzo's sessions say their application's name themselves. Where Hemzo's role
+// is the one that tests log in as, nothing is out of their reach, and the
+// setting would be theirs too: there facts are the database's comment.
+const (
+	factsSetting = "hemzo.facts"
+	plainSetting = "application_name"
+)
+
+// The size is the one noted when a database was made: asking for it reads
+// the folder, file by file. Whose setting is believed: that of this role, where
+// it is not the tests' too, else of a superuser, or of another administrator;
+// a comment is, where the owner may make databases and is no superuser.
+const entries = `SELECT d.datname, coalesce(f.facts, CASE WHEN o.rolcreatedb AND NOT o.rolsuper THEN c.description END, ''), d.datconnlimit
+	FROM pg_database d JOIN pg_roles o ON o.oid = d.datdba
+	LEFT JOIN pg_shdescription c ON c.objoid = d.oid AND c.classoid = 'pg_database'::regclass
+	LEFT JOIN LATERAL (SELECT substr(item, strpos(item, '=') + 1) AS facts
+		FROM pg_db_role_setting s JOIN pg_roles r ON r.oid = s.setrole CROSS JOIN unnest(s.setconfig) item
+		WHERE s.setdatabase = d.oid AND (r.rolname = current_user AND %t OR r.rolsuper OR r.rolcreaterole AND r.rolcreatedb)
+		AND (item LIKE 'hemzo.facts=%%' OR item LIKE 'application\_name={%%')
+		ORDER BY r.rolname = current_user DESC, r.rolsuper DESC LIMIT 1) f ON true
+	WHERE d.datname LIKE 'hemzo\_%%' %s`
+
+// invalid is the connection limit of a database whose DROP was interrupted
+// (DATCONNLIMIT_INVALID_DB in PostgreSQL's catalog/pg_database.h).
+const invalid = -2
+
+// workLimit is the connection limit that marks a database as work of Hemzo's:
+// a number that its name gives. It is there from the statement on that makes
+// the database, which can bear no other mark.
+func workLimit(id string) int32 { return 1_000_000_000 + int32(uint64(key(id))%1_000_000_000) }
+
+// listed is a database as the server lists it.
+type listed struct {
+	Name, Text string
+	Limit      int32
+}
+
+func (s *server) listed(ctx context.Context, where string, args ...any) (all []listed, err error) {
+	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+		// Planning it takes longer than running it: the session keeps the plan.
+		rows, err := conn.Query(ctx, fmt.Sprintf(entries, s.apart(), where), append([]any{pgx.QueryExecModeCacheStatement}, args...)...)
+		if err == nil {
+			all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[listed])
+		}
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("listing the databases: %w", err)
+	}
+	return all, nil
+}
+
+// entries lists what bears Hemzo's mark. What an interrupted DROP has left is
+// not among it: nobody can use it any more.
+func (s *server) entries(ctx context.Context, where string, args ...any) ([]engine.Entry, error) {
+	found, err := s.listed(ctx, where, args...)
+	if err != nil {
+		return nil, err
+	}
+	var all []engine.Entry
+	for _, r := range found {
+		if e, ours := s.entry(ctx, r); ours && r.Limit != invalid {
+			all = append(all, e)
+		}
+	}
+	return all, nil
+}
+
+// entry reads what the server lists; false where it is not Hemzo's: a name
+// alone is no mark, but on a server that is Hemzo's own.
+func (s *server) entry(ctx context.Context, r listed) (e engine.Entry, ours bool) {
+	e.ID = r.Name
+	if e.Kind, ours = engine.KindOf(e.ID); !ours {
+		return e, false
+	}
+	e.Facts, e.Bad = s.facts(r.Name, r.Text)
+	if e.Bad && e.Kind != engine.Work && r.Limit != invalid {
+		e = s.recalled(ctx, e)
+	}
+	e.Newer = e.Facts.Format > engine.Format
+	e.Size = e.Facts.Size
+	if e.Kind == engine.Work {
+		return e, !e.Bad || r.Limit == workLimit(e.ID) || r.Limit == invalid
+	}
+	return e, !e.Bad || s.private
+}
+
+// apart reports whether Hemzo's role is another than that of the tests.
+func (s *server) apart() bool { return s.super || s.roles }
+
+// recalled puts facts back that somebody has overwritten, where this process
+// has read or written them: that can be where tests log in as Hemzo's role.
+func (s *server) recalled(ctx context.Context, e engine.Entry) engine.Entry {
+	s.reads.Lock()
+	last, known := s.read[e.ID]
+	s.reads.Unlock()
+	if !known {
+		return e
+	}
+	if sql, err := s.noting(e.ID, last.facts); err == nil && s.do(ctx, sql) == nil {
+		e.Facts, e.Bad = last.facts, false
+		if s.patience.Say != nil {
+			s.patience.Say(fmt.Sprintf("%s: somebody has overwritten what Hemzo notes of this copy (the database's comment); it was put back", last.facts.Name))
+		}
+	}
+	return e
+}
+
+// facts reads those of a database, once as long as they stay the same.
+func (s *server) facts(id, text string) (f engine.Facts, bad bool) {
+	s.reads.Lock()
+	defer s.reads.Unlock()
+	if last := s.read[id]; last.text == text && text != "" {
+		return last.facts, false
+	}
+	if json.Unmarshal([]byte(text), &f) != nil || !f.Sound() {
+		return f, true
+	}
+	if s.read == nil || len(s.read) > 1000 {
+		s.read = map[string]readFacts{}
+	}
+	s.read[id] = readFacts{text, f}
+	return f, false
+}
+
+// readFacts are facts with the text that they were read from.
+type readFacts struct {
+	text  string
+	facts engine.Facts
+}
+
+func (s *server) List(ctx context.Context) ([]engine.Entry, error) { return s.entries(ctx, "") }
+
+// Find returns one. What an interrupted DROP has left is dropped: it is to be
+// made anew, and its name is wanted.
+func (s *server) Find(ctx context.Context, id string) (engine.Entry, error) {
+	e, broken, err := s.find(ctx, id)
+	if broken {
+		err = errors.Join(s.Drop(ctx, id), err)
+	}
+	return e, err
+}
+
+// find is Find for those that hold the lock of its facts; broken is true of what
+// nobody can use any more.
+func (s *server) find(ctx context.Context, id string) (e engine.Entry, broken bool, err error) {
+	found, err := s.listed(ctx, "AND d.datname = $1", id)
+	if err != nil {
+		return e, false, err
+	}
+	if len(found) == 0 {
+		return e, false, engine.ErrNotFound
+	}
+	e, ours := s.entry(ctx, found[0])
+	if broken = ours && found[0].Limit == invalid; broken || !ours {
+		return engine.Entry{}, broken, engine.ErrNotFound
+	}
+	return e, false, nil
+}
+
+// Note changes the facts of one.
+func (s *server) Note(ctx context.Context, id string, change func(*engine.Facts)) error {
+	unlock, err := s.Lock(ctx, "facts "+id, nil)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	e, _, err := s.find(ctx, id)
+	if err != nil {
+		return err
+	}
+	facts, err := e.Change(change)
+	if err != nil {
+		return err
+	}
+	sql, err := s.noting(id, facts)
+	if err == nil {
+		err = s.do(ctx, sql)
+	}
+	if goneMeanwhile(err) {
+		return engine.ErrNotFound
+	}
+	return err
+}
+
+// goneMeanwhile reports whether an error says that what a statement names was
+// dropped by somebody else while it ran.
+func goneMeanwhile(err error) bool {
+	state := sqlState(err)
+	return state == "3D000" || state == "42704" || state == "XX000" && strings.Contains(message(err), "tuple concurrently deleted")
+}
+
+// noting is the statement that writes facts.
+func (s *server) noting(id string, f engine.Facts) (string, error) {
+	b, err := json.Marshal(f)
+	if err != nil {
+		return "", fmt.Errorf("writing the facts of %s: %w", id, err)
+	}
+	name := plainSetting
+	switch {
+	case !s.apart():
+		return fmt.Sprintf("COMMENT ON DATABASE %s IS %s", ident(id), literal(string(b))), nil
+	case s.super:
+		name = factsSetting
+	}
+	return fmt.Sprintf("ALTER ROLE CURRENT_USER IN DATABASE %s SET %s TO %s", ident(id), name, literal(string(b))), nil
+}
+
+// errForeign says that a name is taken by what Hemzo did not make.
+func errForeign(what, name, next string) error {
+	return fault.New(fault.Refused, next, "there is a %s %s that Hemzo did not make", what, name)
+}

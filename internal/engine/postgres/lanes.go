@@ -1,0 +1,168 @@
+package postgres
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// grace is what a quick statement gets to end in when its caller has gone:
+// ending it at once would close the connection, and with it give back the
+// locks of everybody in this process.
+const grace = 5 * time.Second
+
+// unhurried is ctx with its end put off by grace. The caller calls stop.
+func unhurried(ctx context.Context) (later context.Context, stop func()) {
+	later, end := context.WithCancel(context.WithoutCancel(ctx))
+	watching := context.AfterFunc(ctx, func() {
+		select {
+		case <-later.Done():
+		case <-time.After(grace):
+			end()
+		}
+	})
+	return later, func() { watching(); end() }
+}
+
+// with works on the server's own connection, which holds its locks, opened
+// again where it broke while nobody used it. It is for what takes no time:
+// everybody else waits meanwhile, as long as their contexts last.
+func (s *server) with(ctx context.Context, work func(context.Context, *pgx.Conn) error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := s.turn.Take(ctx); err != nil {
+		return err
+	}
+	defer s.turn.Give()
+	ctx, stop := unhurried(ctx)
+	defer stop()
+	if s.conn.IsClosed() {
+		if err := s.begin(ctx); err != nil {
+			return err
+		}
+	}
+	return work(ctx, s.conn)
+}
+
+// ask is with for what changes nothing: where the connection breaks under
+// it, it is done again.
+func (s *server) ask(ctx context.Context, work func(context.Context, *pgx.Conn) error) error {
+	broken := false
+	err := s.with(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+		err := work(ctx, conn)
+		broken = err != nil && conn.IsClosed() && ctx.Err() == nil
+		return err
+	})
+	if broken {
+		return s.with(ctx, work)
+	}
+	return err
+}
+
+// do runs statements that take no time. What of them was left open by an
+// error is undone before anybody else has the connection.
+func (s *server) do(ctx context.Context, sql string, args ...any) error {
+	return s.with(ctx, func(ctx context.Context, conn *pgx.Conn) error { return run(ctx, conn, sql, args...) })
+}
+
+// run runs statements, and undoes what an error left open.
+func run(ctx context.Context, conn *pgx.Conn, sql string, args ...any) error {
+	_, err := conn.Exec(ctx, sql, args...)
+	if err != nil && !conn.IsClosed() && conn.PgConn().TxStatus() != 'I' {
+		_, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK")
+	}
+	return err
+}
+
+// wide is how many statements that take long run side by side.
+const wide = 4
+
+// lanes are connections for what takes long: making, dropping and renaming
+// databases, each of which may wait for somebody's session to end. A caller
+// that goes has its statement ended on the server.
+type lanes struct {
+	room chan struct{}
+	mu   sync.Mutex // for what follows
+	idle []*pgx.Conn
+}
+
+func newLanes() *lanes { return &lanes{room: make(chan struct{}, wide)} }
+
+// pop returns one that is open and idle; nil where there is none.
+func (l *lanes) pop() (conn *pgx.Conn) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for conn == nil && len(l.idle) > 0 {
+		last := len(l.idle) - 1
+		if conn, l.idle = l.idle[last], l.idle[:last]; conn.IsClosed() {
+			conn = nil
+		}
+	}
+	return conn
+}
+
+// How long one stays open for the next: on a server that others use too
+// connections are few.
+const (
+	idleShared  = 200 * time.Millisecond
+	idlePrivate = 2 * time.Second
+)
+
+func (l *lanes) push(conn *pgx.Conn, idle time.Duration) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.idle = append(l.idle, conn)
+	time.AfterFunc(idle, func() { l.retire(conn) })
+}
+
+// retire closes one that nobody has used since.
+func (l *lanes) retire(conn *pgx.Conn) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	at := slices.Index(l.idle, conn)
+	if at < 0 {
+		return
+	}
+	l.idle = slices.Delete(l.idle, at, at+1)
+	ctx, stop := context.WithTimeout(context.Background(), time.Second)
+	defer stop()
+	_ = conn.Close(ctx)
+}
+
+// aside works on one of the lanes.
+func (s *server) aside(ctx context.Context, work func(context.Context, *pgx.Conn) error) (err error) {
+	select {
+	case s.lanes.room <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-s.lanes.room }()
+	conn := s.lanes.pop()
+	if conn == nil {
+		if conn, err = s.dial(ctx, s.config.Database, ""); err != nil {
+			return err
+		}
+	}
+	idle := idleShared
+	if s.private {
+		idle = idlePrivate
+	}
+	defer s.lanes.push(conn, idle)
+	return work(ctx, conn)
+}
+
+// slowly runs statements on one of the lanes.
+func (s *server) slowly(ctx context.Context, sql string, args ...any) error {
+	return s.aside(ctx, func(ctx context.Context, conn *pgx.Conn) error { return run(ctx, conn, sql, args...) })
+}
+
+// closeLanes closes those that nobody uses.
+func (s *server) closeLanes(ctx context.Context) {
+	for conn := s.lanes.pop(); conn != nil; conn = s.lanes.pop() {
+		_ = conn.Close(ctx)
+	}
+}
