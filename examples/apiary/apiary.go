@@ -11,11 +11,20 @@ import (
 	"path/filepath"
 )
 
-//go:embed all:shared sqlite postgres
+//go:embed all:*
 var files embed.FS
 
-// Engines lists the engines that the project is there for.
-var Engines = []string{"sqlite", "postgres"}
+// Engines lists the engines that the project is there for, by name: each has a
+// folder.
+func Engines() (names []string) {
+	listed, _ := fs.ReadDir(files, ".")
+	for _, f := range listed {
+		if f.IsDir() && f.Name() != "shared" {
+			names = append(names, f.Name())
+		}
+	}
+	return names
+}
 
 // Unpack writes the project for an engine to a folder, which it makes.
 func Unpack(engine, folder string) error {

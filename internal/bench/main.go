@@ -23,7 +23,6 @@ import (
 	"hemzo/internal/place"
 	"hemzo/internal/project"
 	"hemzo/internal/reset"
-	"hemzo/internal/sqltext"
 	"hemzo/internal/template"
 )
 
@@ -347,10 +346,10 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 func (b bench) split() error {
 	one := "CREATE TRIGGER t AFTER INSERT ON hive BEGIN UPDATE hive SET label = CASE WHEN 1 THEN 'a;' END; END;\n-- a comment\n"
 	text := strings.Repeat(one, 16_000_000/len(one))
-	d := sqlite.Engine{}.Dialect()
+	statements := sqlite.Engine{}.Language().Statements
 	split := func(text string) (time.Duration, error) {
 		return median(11, func() (time.Duration, error) {
-			return timed(func() error { sqltext.Split(d, text); return nil })
+			return timed(func() error { statements(text); return nil })
 		})
 	}
 	base, err := split(text[:1_000_000])

@@ -190,13 +190,15 @@ func (b bench) adminURL(database string) (string, error) {
 		return "", err
 	}
 	var r struct {
-		Address struct {
-			Port     int
-			Password string
+		Servers map[string]struct {
+			Address struct {
+				Port     int
+				Password string
+			}
 		}
 	}
 	err = json.Unmarshal(text, &r)
-	return fmt.Sprintf("postgresql://hemzo:%s@127.0.0.1:%d/%s", r.Address.Password, r.Address.Port, database), err
+	return fmt.Sprintf("postgresql://hemzo:%s@127.0.0.1:%d/%s", r.Servers[""].Address.Password, r.Servers[""].Address.Port, database), err
 }
 
 // admin times SQL run by the private server's superuser, on a connection that

@@ -16,13 +16,14 @@ import (
 
 	"hemzo/examples/apiary"
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/handover"
 	"hemzo/internal/place"
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	var keep, engine, where, image string
+	var keep, name, where, image string
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "The whole tour on the demo project",
@@ -31,16 +32,16 @@ build, take, a small suite twice, what it left, reset, drop. It works from any
 folder, touches nothing of yours and leaves nothing behind.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, args []string) error {
-			if !slices.Contains(apiary.Engines, engine) {
-				return fault.New(fault.Usage, "engines: "+strings.Join(apiary.Engines, ", "), "there is no demo project for %q", engine)
+			if !slices.Contains(apiary.Engines(), name) {
+				return fault.New(fault.Usage, "engines: "+strings.Join(apiary.Engines(), ", "), "there is no demo project for %q", name)
 			}
 			if where == "container" && !c.Flags().Changed("engine") {
-				engine = "postgres"
+				name = demoEngine(func(e engine.Engine) bool { return e.Hosting().Container != nil && e.Hosting().PerCopy == nil })
 			}
 			if keep != "" {
-				return unpack(engine, keep)
+				return unpack(name, keep)
 			}
-			t, err := a.newTour(engine)
+			t, err := a.newTour(name)
 			if err == nil && where != "" {
 				err = t.move(where, image)
 			}
@@ -53,12 +54,23 @@ folder, touches nothing of yours and leaves nothing behind.`,
 			return t.run(c.Context())
 		},
 	}
-	c.Flags().StringVar(&engine, "engine", "sqlite", "the `ENGINE` to show: "+strings.Join(apiary.Engines, ", "))
+	c.Flags().StringVar(&name, "engine", demoEngine(func(e engine.Engine) bool { return e.Traces().Fallback }),
+		"the `ENGINE` to show: "+strings.Join(apiary.Engines(), ", "))
 	c.Flags().StringVar(&where, "where", "", "`memory` or container, for the engines that know both")
 	c.Flags().StringVar(&image, "image", "", "with --where container: the `IMAGE`")
-	_ = c.RegisterFlagCompletionFunc("engine", cobra.FixedCompletions(apiary.Engines, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("engine", cobra.FixedCompletions(apiary.Engines(), cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().StringVar(&keep, "unpack", "", "write the demo project to `FOLDER` and stop")
 	return c
+}
+
+// demoEngine is the first engine that has a demo project and that fits.
+func demoEngine(fits func(engine.Engine) bool) string {
+	for _, e := range all.Engines() {
+		if slices.Contains(apiary.Engines(), e.Name()) && fits(e) {
+			return e.Name()
+		}
+	}
+	return ""
 }
 
 // unpack writes the demo project for an engine to a new folder.
@@ -177,7 +189,7 @@ func (t *tour) run(ctx context.Context) error {
 		{what: "list", say: "What is there now:", args: []string{"list"}},
 		{what: "drop", say: "And gone.", args: []string{"drop", "--all"}},
 	}
-	if t.engine == "postgres" {
+	if e, err := all.Named(t.engine); err == nil && e.Hosting().Process != nil {
 		tour = append(tour, step{what: "stop", say: "The server too; its templates are kept for the next start.", args: []string{"stop"}})
 	}
 	for _, s := range tour {

@@ -110,8 +110,8 @@ func (s *session) databases(c *cobra.Command) []finding {
 			continue
 		}
 		out = append(out, finding{About: d.Name, What: "sources", OK: true, Found: count(len(plan.Steps), "step")})
-		if _, ok := e.(engine.Contained); ok && slices.Contains(d.Where, "container") {
-			out = append(out, s.containers(c.Context(), d, e.(engine.Contained))...)
+		if h := e.Hosting(); h.Container != nil && slices.Contains(d.Where, "container") {
+			out = append(out, s.containers(c.Context(), d, h.Container)...)
 		}
 		if slices.Equal(d.Where, []string{"existing"}) {
 			out = append(out, s.existing(c.Context(), d)...)
@@ -121,7 +121,7 @@ func (s *session) databases(c *cobra.Command) []finding {
 }
 
 // containers looks at the container engine and the image.
-func (s *session) containers(ctx context.Context, d *project.Database, e engine.Contained) []finding {
+func (s *session) containers(ctx context.Context, d *project.Database, e engine.ContainerHost) []finding {
 	only := slices.Equal(d.Where, []string{"container"})
 	f := finding{About: d.Name, What: "container engine"}
 	docker, err := container.Find(ctx)

@@ -3,6 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"hemzo/internal/copies"
 	"hemzo/internal/engine/all"
 	"hemzo/internal/place"
 )
@@ -11,7 +12,9 @@ import (
 func (a *app) guardCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: place.GuardCommand + " RECORD", Hidden: true, Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error { return place.Guard(args[0], all.Engines()) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			return place.Guard(args[0], all.Engines(), copies.SweepGuarded)
+		},
 	}
 }
 

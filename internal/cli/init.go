@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/project"
 	"hemzo/internal/source"
@@ -143,11 +144,13 @@ func survey(root string) (*surveyed, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.engine, s.because = "sqlite", "no trace of another engine"
 	most := 0
-	for _, e := range []string{"sqlite", "postgres", "mariadb"} {
-		if s.traces[e] > most {
-			most, s.engine, s.because = s.traces[e], e, "because of "+s.reasons[e]
+	for _, k := range all.Kinds() {
+		switch found := s.traces[k.Name]; {
+		case found > most:
+			most, s.engine, s.because = found, k.Name, "because of "+s.reasons[k.Name]
+		case most == 0 && k.Traces.Fallback:
+			s.engine, s.because = k.Name, "no trace of another engine"
 		}
 	}
 	return s, nil
@@ -174,8 +177,12 @@ func (s *surveyed) folder(path, rel string) error {
 			s.trace(filepath.Join(path, f.Name()), filepath.Join(rel, f.Name()))
 		case ext == ".csv":
 			tables = append(tables, f.Name())
-		case ext == ".sqlite" || ext == ".sqlite3":
-			s.found("sqlite", filepath.Join(rel, f.Name()), 2)
+		default:
+			for _, k := range all.Kinds() {
+				if slices.Contains(k.Traces.Files, ext) {
+					s.found(k.Name, filepath.Join(rel, f.Name()), 2)
+				}
+			}
 		}
 	}
 	base := strings.ToLower(filepath.Base(path))
@@ -190,21 +197,17 @@ func (s *surveyed) folder(path, rel string) error {
 	return nil
 }
 
-// marks are words of SQL that one engine alone knows.
-var marks = map[string]*regexp.Regexp{
-	"sqlite":   regexp.MustCompile(`(?i)\b(AUTOINCREMENT|PRAGMA|WITHOUT\s+ROWID|\)\s*STRICT)\b`),
-	"postgres": regexp.MustCompile(`(?i)\b(BIGSERIAL|SERIAL|JSONB|TIMESTAMPTZ|PLPGSQL|GENERATED\s+(ALWAYS|BY\s+DEFAULT)\s+AS\s+IDENTITY|CREATE\s+EXTENSION|CREATE\s+TYPE)\b|\$\$`),
-	"mariadb":  regexp.MustCompile(`(?i)\b(AUTO_INCREMENT|ENGINE\s*=\s*\w+|UNSIGNED|TINYINT)\b`),
-}
-
 func (s *surveyed) trace(path, rel string) {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return
 	}
-	for engine, mark := range marks {
-		if word := mark.Find(text[:min(len(text), 1<<20)]); word != nil {
-			s.found(engine, fmt.Sprintf("%s in %s", strings.Join(strings.Fields(string(word)), " "), rel), 1)
+	for _, k := range all.Kinds() {
+		if k.Traces.Words == nil {
+			continue
+		}
+		if word := k.Traces.Words.Find(text[:min(len(text), 1<<20)]); word != nil {
+			s.found(k.Name, fmt.Sprintf("%s in %s", strings.Join(strings.Fields(string(word)), " "), rel), 1)
 		}
 	}
 }
@@ -224,8 +227,10 @@ func (s *surveyed) file(name string) string {
 	line("databases:")
 	line("  %s:", name)
 	line("    engine: %-26s # %s", s.engine, or(s.because, "as asked for"))
-	if s.engine == "postgres" || s.engine == "mariadb" {
-		line("    # version: 15                      # the major version that production runs")
+	for _, k := range all.Kinds() {
+		if k.Name == s.engine && k.Traces.Version != "" {
+			line("    # version: %-23s # the major version that production runs", k.Traces.Version)
+		}
 	}
 	line("    from:                              # in this order")
 	if s.migrations == nil {

@@ -84,7 +84,7 @@ func (a *app) shelfAt(ctx context.Context, url string) (copies.Shelf, error) {
 	if err != nil {
 		return copies.Shelf{}, err
 	}
-	hosts, err := e.Hosts(url)
+	hosts, err := e.Hosting().Existing.Hosts(url)
 	if err != nil {
 		return copies.Shelf{}, err
 	}

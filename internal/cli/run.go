@@ -340,14 +340,14 @@ func (r *runner) finish(ctx context.Context, failed bool) error {
 		// The job may end with this command, and its machine with the job: what
 		// is kept for the next one has to be whole by then.
 		r.session.close()
-		err = errors.Join(err, place.StopIdle(ctx, all.Engines()))
+		err = errors.Join(err, place.StopIdle(ctx, all.Engines(), copies.SweepGuarded))
 	}
 	return err
 }
 
 // keep keeps a copy as the command left it.
 func (r *runner) keep(ctx context.Context, x *control.Copy) error {
-	err := x.Shelf().Server.Note(ctx, x.Entry().ID, func(f *engine.Facts) {
+	err := x.Shelf().Server.UpdateFacts(ctx, x.Entry().ID, func(f *engine.Facts) {
 		f.Failed, f.Owner = true, engine.Owner{Until: time.Now().Add(keptFor).UTC()}
 	})
 	if err != nil {

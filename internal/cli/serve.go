@@ -83,7 +83,7 @@ func (s *session) finish(ctx context.Context, k *control.Control, keep func(*con
 		return err // the server is about to be ended, or is somebody else's too
 	}
 	for _, server := range left {
-		place.LookNow(server)
+		place.SweepSoon(server)
 	}
 	return err
 }
@@ -95,8 +95,8 @@ func (s *session) lazy(d *project.Database) (*control.Lazy, error) {
 	if err != nil {
 		return nil, err
 	}
-	teller, ok := e.(engine.Foreteller)
-	if !ok || slices.Contains(d.Where, "existing") {
+	foretold := e.Hosting().Foretold
+	if foretold == nil || slices.Contains(d.Where, "existing") {
 		return nil, nil
 	}
 	password, err := place.Password()
@@ -105,9 +105,9 @@ func (s *session) lazy(d *project.Database) (*control.Lazy, error) {
 	}
 	spec := template.Spec(d)
 	return &control.Lazy{
-		Ports: teller.PortsOf(spec),
+		Ports: foretold.Ports(spec),
 		Foretell: func(at map[int]string, id string) engine.Connection {
-			return teller.Foretell(spec, at, password, id, engine.Facts{Database: d.Name, Role: d.Role})
+			return foretold.Connection(spec, engine.Endpoint{At: at, Password: password}, id, engine.Facts{Database: d.Name, Role: d.Role})
 		},
 		Failed: s.failed,
 		Made: func(shelf copies.Shelf, t *copies.Taken) {

@@ -102,10 +102,11 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 		return copies.Shelf{}, err
 	}
 	key := fmt.Sprint(d.Engine, d.Where, d.Version, d.URL)
-	if _, ok := e.(engine.Starter); ok {
+	h := e.Hosting()
+	if h.Process != nil || h.Container != nil {
 		key += fmt.Sprint(d.Settings, d.Image, d.Tmpfs, d.Memory, d.CPUs) // a server of its own
 	}
-	if _, ok := e.(engine.Alone); ok {
+	if h.PerCopy != nil {
 		key = d.Name
 	}
 	s.mu.Lock()

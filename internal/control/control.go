@@ -343,7 +343,7 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 	if r.Name == "" {
 		if e, ok := c.stock.pop(ctx, s, plan.Layers[layer]); ok {
 			// Handed out by its facts alone.
-			if err := s.Shelf.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Stock, f.Owner = false, r.Owner; e.Facts = *f }); err == nil {
+			if err := s.Shelf.Server.UpdateFacts(ctx, e.ID, func(f *engine.Facts) { f.Stock, f.Owner = false, r.Owner; e.Facts = *f }); err == nil {
 				c.note("take", time.Since(began))
 				return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: e, Took: time.Since(began)}, nil
 			}
@@ -528,7 +528,7 @@ func (c *Control) Child(ctx context.Context, p engine.Process) {
 	for _, s := range c.Sets() {
 		for _, x := range s.Copies() {
 			if x.Made() {
-				_ = x.source.Shelf.Server.Note(ctx, x.Entry().ID, func(f *engine.Facts) { f.Owner.Child = p })
+				_ = x.source.Shelf.Server.UpdateFacts(ctx, x.Entry().ID, func(f *engine.Facts) { f.Owner.Child = p })
 			}
 		}
 	}

@@ -39,7 +39,7 @@ func begin(t *testing.T) *suite {
 	s := &suite{T: t, root: t.TempDir()}
 	s.put("hemzo.yaml", "databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }")
 	s.put("m/1.sql", "CREATE TABLE hive (label TEXT); INSERT INTO hive VALUES ('first')")
-	server, err := sqlite.Engine{}.Private(t.Context(), filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
+	server, err := sqlite.Engine{}.Hosting().Embedded(t.Context(), filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
 	require.NoError(t, err)
 	s.server = server
 	lock, _, err := server.Own(t.Context())

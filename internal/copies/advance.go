@@ -36,7 +36,7 @@ func (s Shelf) Advance(ctx context.Context, e engine.Entry, plan *template.Plan,
 			return applied, err
 		}
 		fact := engine.StepFact{Name: step.Name, Hash: step.Hash, Took: time.Since(began)}
-		if err := s.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Steps, f.Layer = append(f.Steps, fact), f.Layer+1 }); err != nil {
+		if err := s.Server.UpdateFacts(ctx, e.ID, func(f *engine.Facts) { f.Steps, f.Layer = append(f.Steps, fact), f.Layer+1 }); err != nil {
 			return applied, err
 		}
 		applied = append(applied, fact)

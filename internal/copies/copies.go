@@ -136,7 +136,7 @@ func (s Shelf) again(ctx context.Context, r Request, there engine.Entry, taken *
 	if _, err := reset.Do(ctx, s.Server, there, reset.Options{Way: engine.Way(r.Plan.Database.Reset), Keep: r.Plan.Database.Keep, Wait: r.Wait}); err != nil {
 		return false, err
 	}
-	if err := s.Server.Note(ctx, there.ID, func(f *engine.Facts) { f.Owner = r.Owner }); err != nil {
+	if err := s.Server.UpdateFacts(ctx, there.ID, func(f *engine.Facts) { f.Owner = r.Owner }); err != nil {
 		return false, err
 	}
 	taken.Again = true
@@ -169,7 +169,7 @@ func (s Shelf) copy(ctx context.Context, r Request, from engine.Entry) (engine.E
 	}
 	if time.Since(from.Facts.Used) > time.Hour {
 		// Only for the sweep of unused templates; a copy does not fail for it.
-		_ = s.Server.Note(ctx, from.ID, func(f *engine.Facts) { f.Used = time.Now().UTC() })
+		_ = s.Server.UpdateFacts(ctx, from.ID, func(f *engine.Facts) { f.Used = time.Now().UTC() })
 	}
 	return s.Server.Find(ctx, id)
 }
@@ -301,7 +301,9 @@ func (s Shelf) Snapshots(ctx context.Context, of engine.Entry) ([]engine.Entry, 
 }
 
 // Alive reports whether an owner still keeps what it owns.
-func (s Shelf) Alive(ctx context.Context, o engine.Owner) bool { return place.Keeps(ctx, s.Server, o) }
+func (s Shelf) Alive(ctx context.Context, o engine.Owner) bool {
+	return place.OwnerAlive(ctx, s.Server, o)
+}
 
 func ownerWords(o engine.Owner) string {
 	switch {
@@ -354,9 +356,9 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration, everyone bool) (
 		if e.Kind != engine.Copy || e.Newer {
 			continue
 		}
-		if !e.Bad && !place.Lost(ctx, s.Server, e.Facts.Owner) {
+		if !e.Bad && !place.OwnerLost(ctx, s.Server, e.Facts.Owner) {
 			if !e.Facts.Lost.IsZero() { // its connection was cut, and came back
-				if err := s.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Lost = time.Time{} }); err != nil {
+				if err := s.Server.UpdateFacts(ctx, e.ID, func(f *engine.Facts) { f.Lost = time.Time{} }); err != nil {
 					return gone, err
 				}
 			}
@@ -395,6 +397,26 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration, everyone bool) (
 	return gone, nil
 }
 
+// SweepGuarded removes from a server what has lost its owner, and reports
+// whether a copy, work or a client is left that needs the server. One that
+// cannot be asked counts as needed.
+func SweepGuarded(ctx context.Context, s engine.Server) (needed bool) {
+	if _, err := (Shelf{Server: s}).Sweep(ctx, 0, false); err != nil {
+		return true
+	}
+	all, err := s.List(ctx)
+	if err != nil {
+		return true
+	}
+	for _, e := range all {
+		if !e.Newer && (e.Kind == engine.Copy || e.Kind == engine.Work) {
+			return true
+		}
+	}
+	clients, err := s.Clients(ctx, "")
+	return err != nil || len(clients) > 0
+}
+
 // twice is how long a copy on a shared server has to be without its owner:
 // a connection that was cut may come back.
 const twice = 2 * time.Minute
@@ -408,7 +430,7 @@ func (s Shelf) stays(ctx context.Context, e engine.Entry) (wait bool, err error)
 		return false, err
 	}
 	if shared && e.Facts.Lost.IsZero() {
-		return true, s.Server.Note(ctx, e.ID, func(f *engine.Facts) { f.Lost = now })
+		return true, s.Server.UpdateFacts(ctx, e.ID, func(f *engine.Facts) { f.Lost = now })
 	}
 	if shared && now.Sub(e.Facts.Lost) < twice {
 		return true, nil

@@ -26,7 +26,7 @@ var ctx = context.Background()
 // shelf returns a server of its own.
 func shelf(t *testing.T) Shelf {
 	t.Helper()
-	server, err := sqlite.Engine{}.Private(ctx, filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
+	server, err := sqlite.Engine{}.Hosting().Embedded(ctx, filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
 	require.NoError(t, err)
 	t.Cleanup(func() { server.Close() })
 	return Shelf{Server: server}
@@ -176,7 +176,7 @@ func TestSideBySide(t *testing.T) {
 	p, _ := plan(t, first, 12, "")
 	var wg sync.WaitGroup
 	for range 8 {
-		server, err := sqlite.Engine{}.Private(ctx, first.Server.About().Address, engine.Spec{})
+		server, err := sqlite.Engine{}.Hosting().Embedded(ctx, first.Server.About().Address, engine.Spec{})
 		require.NoError(t, err)
 		s := Shelf{Server: server, Scope: p.Scope}
 		wg.Go(func() {

@@ -87,3 +87,14 @@ func KindOf(err error) Kind {
 func New(kind Kind, next, format string, args ...any) *Error {
 	return &Error{Kind: kind, What: fmt.Sprintf(format, args...), Next: next}
 }
+
+// LastLines returns the last n lines of an output, for Error.Lines; nil where
+// it is blank.
+func LastLines(output string, n int) []string {
+	output = strings.TrimSpace(output)
+	if output == "" {
+		return nil
+	}
+	lines := strings.Split(output, "\n")
+	return lines[max(len(lines)-n, 0):]
+}

@@ -1,11 +1,7 @@
 package place
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -15,7 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
-	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -23,528 +19,230 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
-	"hemzo/internal/filelock"
 )
 
 // GuardCommand is the command, of this program, that a guard runs as.
 const GuardCommand = "guard"
 
-// record is what is known of a server that a guard keeps. It lies in the
-// state folder, readable by its user alone.
-type record struct {
-	Engine    string          `json:"engine"`
-	Identity  string          `json:"identity"`
-	Spec      engine.Spec     `json:"spec"`
-	Idle      time.Duration   `json:"idle"`
-	Within    time.Duration   `json:"within"` // for the server to answer
-	Where     string          `json:"where"`
-	Folder    string          `json:"folder,omitempty"`    // of its data, where it is in memory
-	Container string          `json:"container,omitempty"` // its name, where it runs in one
-	Kept      string          `json:"kept"`
-	Log       string          `json:"log"`
-	Guard     engine.Process  `json:"guard,omitzero"`
-	Looks     bool            `json:"looks,omitempty"` // the guard looks when it is asked to
-	Server    engine.Process  `json:"server,omitzero"`
-	Ending    bool            `json:"ending,omitempty"`  // it is being ended, and what is kept of it saved
-	Address   json.RawMessage `json:"address,omitempty"` // once it answers
-	Failed    *fault.Error    `json:"failed,omitempty"`  // why it does not
+// Sweeper removes from a server what has lost its owner, and reports whether
+// something is left that needs the server.
+type Sweeper func(ctx context.Context, s engine.Server) (needed bool)
 
-	lock *flock.Flock // of Folder, the guard's
-}
-
-// recordFile is where the record of a server lies.
-func recordFile(state, identity string) string {
-	return filepath.Join(state, "servers", identity+".json")
-}
-
-func readRecord(path string) (r record, err error) {
-	b, err := os.ReadFile(path)
-	if err == nil {
-		err = json.Unmarshal(b, &r)
-	}
-	return r, err
-}
-
-// write writes a record in one step.
-func (r record) write(path string) error {
-	b, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".record")
-	if err != nil {
-		return fmt.Errorf("recording a server: %w", err)
-	}
-	_, err = f.Write(b)
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-		return fmt.Errorf("recording a server: %w", err)
-	}
-	return nil
-}
-
-// startTime bounds how long a server may take to answer where nothing else
-// is said.
-const startTime = time.Minute
-
-// ensure connects to the private server that a Spec wants, and has a guard
-// start it where it does not run. Of several processes one starts it.
-func ensure(ctx context.Context, e engine.Starter, w Wanted, state string) (engine.Server, error) {
-	identity, err := e.Identity(w.Spec)
-	if err != nil {
-		return nil, err
-	}
-	path := recordFile(state, identity)
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return nil, fmt.Errorf("making the folder for servers: %w", err)
-	}
-	// From here on the server is not ended because nobody needs it. One that is
-	// just being ended is waited for.
-	use := useOf(path)
-	if err := filelock.WaitShared(ctx, use); err != nil {
-		return nil, fmt.Errorf("waiting for the end of %s: %w", identity, err)
-	}
-	s, err := ensured(ctx, e, w, state, identity)
-	if err != nil {
-		use.Close()
-		return nil, err
-	}
-	s.use = use
-	return s, nil
-}
-
-// useOf is the lock that whoever works on a server shares. Who has it alone may
-// end the server.
-func useOf(path string) *flock.Flock { return flock.New(strings.TrimSuffix(path, ".json") + ".use") }
-
-func ensured(ctx context.Context, e engine.Starter, w Wanted, state, identity string) (*guarded, error) {
-	path := recordFile(state, identity)
-	if s, err := running(ctx, e, path, w.patience()); err == nil {
-		return s, nil
-	}
-	if r, err := readRecord(path); err == nil && r.Container != "" {
-		if err := paused(ctx, r.Container); err != nil {
-			return nil, err
-		}
-	}
-	lock := flock.New(filepath.Join(filepath.Dir(path), identity+".lock"))
-	for {
-		if err := filelock.Wait(ctx, lock); err != nil {
-			return nil, fmt.Errorf("waiting for another process that starts %s: %w", identity, err)
-		}
-		if r, err := readRecord(path); err != nil || !Alive(r.Guard) {
-			break
-		}
-		// It was started meanwhile: others wait for the lock, connecting needs none.
-		lock.Close()
-		s, err := living(ctx, e, path, w)
-		if s != nil || err != nil {
-			return s, err
-		}
-	}
-	defer lock.Close()
-	if err := clearAway(ctx, path, e); err != nil {
-		return nil, err
-	}
-	r := record{
-		Engine: e.Name(), Identity: identity, Spec: w.Spec, Idle: w.Idle, Within: w.Ready, Where: "memory",
-		Log: filepath.Join(filepath.Dir(path), identity+".log"),
-	}
-	var err error
-	if c, ok := e.(inContainer); ok {
-		r.Where, r.Container, err = "container", containerName(state, identity), prepare(ctx, w, imageOf(c.Image(w.Spec), w.Spec))
-	} else {
-		err = r.lodge(e, w, state)
-	}
-	if err != nil {
-		return nil, err
-	}
-	if r.Within == 0 {
-		r.Within = startTime
-	}
-	if err := r.start(ctx, path); err != nil {
-		// Its guard has ended, or was killed.
-		return nil, errors.Join(err, clearAway(context.WithoutCancel(ctx), path, e))
-	}
-	return running(ctx, e, path, w.patience())
-}
-
-// lodge finds the folders of a server that is a process of this machine.
-func (r *record) lodge(e engine.Starter, w Wanted, state string) error {
-	kept, err := keptFolder()
-	if err != nil {
-		return err
-	}
-	r.Kept = filepath.Join(kept, e.Name())
-	folder, err := w.folder(state, e.Room(w.Spec, r.Kept))
-	// Another state folder of this user has servers of its own. The name is short:
-	// the path of a socket in it may not be long.
-	sum := sha256.Sum256([]byte(state + "\x00" + r.Identity))
-	r.Folder = folder.Path + "-" + e.Name() + "-" + hex.EncodeToString(sum[:6])
-	return err
-}
-
-// starter is what starts the server of a record; nil where nothing does.
-func (r record) starter(engines []engine.Engine) engine.Starter {
-	for _, e := range engines {
-		if e.Name() != r.Engine {
-			continue
-		}
-		if contained, ok := e.(engine.Contained); ok && r.Where == "container" {
-			return inContainer{contained}
-		}
-		if s, ok := e.(engine.Starter); ok {
-			return s
-		}
-	}
-	return nil
-}
-
-// running connects to a server that its record says is there.
-func running(ctx context.Context, e engine.Starter, path string, p engine.Patience) (*guarded, error) {
-	r, err := readRecord(path)
-	if err != nil {
-		return nil, err
-	}
-	if r.Address == nil || !Alive(r.Guard) {
-		return nil, errors.New("its guard is gone")
-	}
-	p.Log = r.Log
-	s, err := e.Connect(ctx, r.Address, p)
-	if err != nil {
-		return nil, err
-	}
-	return &guarded{Server: s, guard: r.Guard, looks: r.Looks}, nil
-}
-
-// guarded is a server with a guard.
-type guarded struct {
-	engine.Server
-	guard engine.Process
-	looks bool
-	use   *flock.Flock // held until it is closed; nil where it was only looked at
-}
-
-func (g *guarded) Close() error {
-	err := g.Server.Close()
-	if g.use != nil {
-		err = errors.Join(err, g.use.Close())
-	}
-	return err
-}
-
-// Guarded reports whether a guard keeps a server: it drops what loses its
-// owner there.
-func Guarded(s engine.Server) bool {
-	g, ok := s.(*guarded)
-	return ok && g.looks && Alive(g.guard)
-}
-
-// LookNow has the guard of a server look at once for what has lost its owner.
-func LookNow(s engine.Server) {
-	if g, ok := s.(*guarded); ok && g.looks && Alive(g.guard) {
-		_ = syscall.Kill(g.guard.PID, syscall.SIGUSR1)
-	}
-}
-
-// patience is how long a server that lives may refuse connections, because
-// it has too many or is ending, before that is an error.
-const patience = 15 * time.Second
-
-// living connects to a server whose guard is alive, waiting for one that is
-// starting or ending: what is kept of one that ends may take long to save. It
-// returns nothing where there is no such guard: a server that others use is
-// never taken for dead because it is busy.
-func living(ctx context.Context, e engine.Starter, path string, w Wanted) (*guarded, error) {
-	for end := time.Now().Add(patience); ; {
-		s, err := running(ctx, e, path, w.patience())
-		if err == nil {
-			return s, nil
-		}
-		r, failed := readRecord(path)
-		if failed != nil || !Alive(r.Guard) {
-			return nil, nil
-		}
-		if time.Now().After(end) && !r.Ending {
-			return nil, fault.New(fault.Lacking, "wait, or end it with  hemzo stop --force", "the private server runs and lets nobody in: %v", err)
-		}
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(20 * time.Millisecond):
-		}
-	}
-}
-
-// clearAway ends a server and removes what it left. Its guard is given the time
-// that saving takes; e may be nil, where nothing is known of such servers.
-func clearAway(ctx context.Context, path string, e engine.Starter) error {
-	r, err := readRecord(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err == nil && Alive(r.Guard) {
-		if err := r.endGuard(ctx, path); err != nil {
-			return err
-		}
-		if now, err := readRecord(path); err == nil && now.Guard != r.Guard {
-			return nil // by now it is another server's
-		}
-	}
-	if err == nil && Alive(r.Server) {
-		_ = syscall.Kill(r.Server.PID, syscall.SIGQUIT)
-		for end := time.Now().Add(10 * time.Second); Alive(r.Server); time.Sleep(5 * time.Millisecond) {
-			if time.Now().After(end) {
-				_ = syscall.Kill(r.Server.PID, syscall.SIGKILL)
-			}
-		}
-	}
-	if err == nil && r.Container != "" {
-		if err := clearContainer(ctx, r.Container); err != nil {
-			return err
-		}
-	}
-	if err == nil && r.Folder != "" {
-		if err := r.clearFolder(e); err != nil {
-			return err
-		}
-	}
-	if err := os.Remove(path); !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	return nil
-}
-
-// endGuard has a guard end its server, and waits. One that neither ends it nor
-// says that it does is killed.
-func (r record) endGuard(ctx context.Context, path string) error {
-	_ = syscall.Kill(r.Guard.PID, syscall.SIGTERM)
-	for end := time.Now().Add(time.Minute); Alive(r.Guard); {
-		if now, err := readRecord(path); time.Now().After(end) && (err != nil || !now.Ending) {
-			_ = syscall.Kill(r.Guard.PID, syscall.SIGKILL)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(5 * time.Millisecond):
-		}
-	}
-	return nil
-}
-
-// clearFolder removes the data folder of a server whose guard is gone, with
-// what that left beside it. One that another guard has is left alone.
-func (r record) clearFolder(e engine.Starter) error {
-	lock, err := lockFolder(r.Folder)
-	if err != nil {
-		return err
-	}
-	defer lock.Close()
-	if e != nil {
-		if err := e.Clean(r.Folder); err != nil {
-			return fmt.Errorf("ending what a server left: %w", err)
-		}
-	}
-	if err := os.RemoveAll(r.Folder); err != nil {
-		return fmt.Errorf("removing what a server left: %w", err)
-	}
-	return nil
-}
-
-// lockFolder takes the lock of a data folder: it is a guard's as long as that lives.
-// A folder that is not there has none to take.
-func lockFolder(folder string) (*flock.Flock, error) {
-	lock := flock.New(filepath.Join(folder, "guard.lock"))
-	if _, err := os.Stat(folder); errors.Is(err, os.ErrNotExist) {
-		return lock, nil
-	}
-	ok, err := lock.TryLock()
-	if err == nil && !ok {
-		err = fault.New(fault.Refused, "is there another state folder by this name, on another file system?", "another guard has its server in %s", folder)
-	}
-	if err != nil {
-		lock.Close()
-		return nil, err
-	}
-	return lock, nil
-}
-
-func keptFolder() (string, error) {
-	cache, err := os.UserCacheDir()
-	if err != nil {
-		return "", fault.New(fault.Lacking, "set HOME, or XDG_CACHE_HOME", "there is no folder for what makes starts faster: %v", err)
-	}
-	return filepath.Join(cache, "hemzo"), nil
-}
-
-// start starts a guard and waits until its server answers.
-func (r record) start(ctx context.Context, path string) error {
-	if err := r.write(path); err != nil {
-		return err
-	}
-	program := os.Getenv("HEMZO_PROGRAM")
-	if program == "" {
-		var err error
-		if program, err = os.Executable(); err != nil {
-			return err
-		}
-	}
-	log, err := os.OpenFile(r.Log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC|os.O_APPEND, 0o600)
-	if err != nil {
-		return fmt.Errorf("opening the server's log: %w", err)
-	}
-	defer log.Close()
-	// A session of its own and no descriptor of the caller's: whoever waits
-	// for the end of the caller's output must not wait for the server's.
-	cmd := exec.Command(program, GuardCommand, path)
-	cmd.Dir = "/"
-	cmd.Stdout, cmd.Stderr = log, log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	if err := cmd.Start(); err != nil {
-		return fmt.Errorf("starting the guard: %w", err)
-	}
-	ended := make(chan error, 1)
-	go func() { ended <- cmd.Wait() }()
-	give := time.After(r.Within)
-	for {
-		if now, err := readRecord(path); err == nil {
-			if now.Failed != nil {
-				<-ended
-				return r.failure(now.Failed)
-			}
-			if now.Address != nil {
-				return nil
-			}
-		}
-		select {
-		case <-ctx.Done():
-			_ = cmd.Process.Signal(syscall.SIGTERM)
-			<-ended
-			return ctx.Err()
-		case err := <-ended:
-			if now, _ := readRecord(path); now.Failed != nil { // written since
-				return r.failure(now.Failed)
-			}
-			return r.failure(fault.New(fault.Failed, "", "the guard ended while it started the server: %v", err))
-		case <-give:
-			_ = cmd.Process.Signal(syscall.SIGTERM)
-			<-ended
-			return r.failure(fault.New(fault.Lacking, "see its log, or give more time with  ready_within:", "the server did not answer within %s", r.Within))
-		case <-time.After(2 * time.Millisecond):
-		}
-	}
-}
-
-// failure is why a server did not start, with the last lines of its log.
-func (r record) failure(f *fault.Error) error {
-	if b, err := os.ReadFile(r.Log); err == nil && f.Lines == nil && len(bytes.TrimSpace(b)) > 0 {
-		lines := strings.Split(strings.TrimSpace(string(b)), "\n")
-		f.Lines = append(f.Lines, lines[max(len(lines)-15, 0):]...)
-	}
-	if f.Next == "" {
-		f.Next = "its log is " + r.Log
-	}
-	return f
-}
-
-// Guard is the parent of a server: it starts it, ends it when nobody needs it
-// any more, and removes what it leaves. It returns when the server is gone.
-func Guard(path string, engines []engine.Engine) error {
-	// The kernel tells a child of the death of the thread that started it:
-	// this one lives as long as the guard.
+// Guard is the parent of servers: it starts them, ends them when nobody needs
+// them any more, and removes what they leave. It returns when they are gone.
+func Guard(path string, engines []engine.Engine, sweep Sweeper) error {
+	// A process is told of the death of the thread that started it: this one does
+	// nothing else and lives as long as the guard.
 	runtime.LockOSThread()
-	asked := make(chan os.Signal, 1) // to look, see LookNow
-	signal.Notify(asked, syscall.SIGUSR1)
+	starts := make(chan func())
+	result := make(chan error, 1)
+	go func() {
+		defer close(starts)
+		result <- guardWith(path, engines, sweep, func(cmd *exec.Cmd) error {
+			done := make(chan error, 1)
+			starts <- func() { done <- cmd.Start() }
+			return <-done
+		})
+	}()
+	for start := range starts {
+		start()
+	}
+	return <-result
+}
+
+func guardWith(path string, engines []engine.Engine, sweep Sweeper, begin starter) error {
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	r, err := readRecord(path)
 	if err != nil {
 		return fmt.Errorf("reading the guard's record: %w", err)
 	}
-	e := r.starter(engines)
-	if e == nil {
+	g := &guard{
+		record: r, path: path, sweep: sweep, asked: make(chan struct{}, 1), over: make(chan struct{}), running: map[string]*supervised{},
+		ended: make(chan string, 1),
+	}
+	if g.engine, g.host = r.hosted(engines, filepath.Dir(filepath.Dir(path)), begin); g.host == nil {
 		return fmt.Errorf("no engine %q can be guarded", r.Engine)
 	}
-	signals := make(chan os.Signal, 4)
-	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
-	r.Guard, _ = Running(os.Getpid())
-	r.Looks = true
-	ctx, stop := context.WithTimeout(context.Background(), r.Within)
+	if err := g.open(signals); err != nil {
+		return g.fail(err)
+	}
+	return g.keep(signals)
+}
+
+// guard keeps the servers of one record.
+type guard struct {
+	path     string
+	engine   engine.Engine
+	host     host
+	sweep    Sweeper
+	lock     *flock.Flock // of the folder with the data
+	listener *listener
+	asked    chan struct{} // to end
+	over     chan struct{} // closed when all is ended
+	ended    chan string   // names of servers that ended by themselves
+
+	mu      sync.Mutex // for what follows
+	record  record
+	running map[string]*supervised
+}
+
+// change changes the record, for everybody to see.
+func (g *guard) change(change func(*record)) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	change(&g.record)
+	return g.record.write(g.path)
+}
+
+// fail says in the record why there is no server: who waits for it shows that.
+func (g *guard) fail(err error) error {
+	g.listener.close()
+	if g.record.Folder != "" && g.lock != nil {
+		_ = g.host.clean(g.record.Folder)
+		os.RemoveAll(g.record.Folder)
+	}
+	f := new(fault.Error)
+	if !errors.As(err, &f) {
+		f = fault.New(fault.Lacking, "", "the server did not start: %v", err)
+	}
+	f.Reason = nil
+	return g.change(func(r *record) { r.Failed = f })
+}
+
+// open takes the folder, and starts the one server that holds all copies where
+// there is one. A signal meanwhile ends it.
+func (g *guard) open(signals <-chan os.Signal) error {
+	ctx, stop := context.WithTimeout(context.Background(), g.record.Within)
 	defer stop()
-	go func() {
-		if _, ok := <-signals; ok {
+	opened := make(chan error, 1)
+	go func() { opened <- g.openUntil(ctx) }()
+	for {
+		select {
+		case err := <-opened:
+			return err
+		case <-signals:
 			stop()
 		}
-	}()
-	started, err := r.begin(ctx, path, e)
-	signal.Stop(signals)
-	close(signals)
-	if err != nil {
-		if r.Folder != "" && r.lock != nil {
-			_ = e.Clean(r.Folder)
-			os.RemoveAll(r.Folder)
-		}
-		if f := new(fault.Error); errors.As(err, &f) {
-			r.Failed = f
-		} else {
-			r.Failed = fault.New(fault.Lacking, "", "the server did not start: %v", err)
-		}
-		r.Failed.Reason = nil
-		return r.write(path) // who waits for the server shows it
 	}
-	return r.keep(path, e, started, asked)
 }
 
-func (r *record) begin(ctx context.Context, path string, e engine.Starter) (*engine.Started, error) {
-	if err := r.write(path); err != nil {
-		return nil, err
+func (g *guard) openUntil(ctx context.Context) error {
+	self, _ := Running(os.Getpid())
+	if err := g.change(func(r *record) { r.Guard = self }); err != nil {
+		return err
 	}
-	if r.Folder != "" {
-		if err := r.settleIn(e); err != nil {
-			return nil, fmt.Errorf("making the data folder: %w", err)
+	if g.record.Folder != "" {
+		if err := g.takeFolder(); err != nil {
+			return fmt.Errorf("making the data folder: %w", err)
 		}
 	}
-	home := engine.Home{Folder: r.Folder, Kept: r.Kept, Log: io.Writer(os.Stderr), State: filepath.Dir(filepath.Dir(path))}
+	if g.engine.Hosting().PerCopy == nil {
+		if _, err := g.start(ctx, "", ""); err != nil {
+			return err
+		}
+	}
 	var err error
-	if home.Password, err = Secret(home.State, "servers"); err != nil {
-		return nil, err
+	if g.listener, err = g.listen(); err != nil {
+		return err
 	}
-	started, err := e.Start(ctx, home, r.Spec)
-	if err != nil {
-		return nil, err
-	}
-	if started.PID != 0 {
-		r.Server, _ = Running(started.PID)
-	}
-	r.Address = started.Address
-	return started, r.write(path)
+	return g.change(func(r *record) { r.Ready, r.Socket = true, g.listener.path })
 }
 
-// settleIn makes the data folder anew, and locks it for this guard's life.
-func (r *record) settleIn(e engine.Starter) error {
-	old, err := lockFolder(r.Folder)
+// takeFolder makes the data folder anew, and locks it for this guard's life.
+func (g *guard) takeFolder() error {
+	folder := g.record.Folder
+	old, err := lockFolder(folder)
 	if err != nil {
 		return err
 	}
 	defer old.Close()
-	if err := errors.Join(e.Clean(r.Folder), os.RemoveAll(r.Folder), os.Mkdir(r.Folder, 0o700)); err != nil {
+	if err := errors.Join(g.host.clean(folder), os.RemoveAll(folder), os.Mkdir(folder, 0o700)); err != nil {
 		return err
 	}
-	r.lock, err = lockFolder(r.Folder)
+	g.lock, err = lockFolder(folder)
 	return err
 }
 
-// keep stays with a server until it ends, a signal says so, or nobody needs
-// it any more.
-func (r *record) keep(path string, e engine.Starter, started *engine.Started, asked <-chan os.Signal) error {
-	signals := make(chan os.Signal, 4)
-	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
-	ended := make(chan error, 1)
-	go func() { ended <- started.Wait() }()
-	idle := r.Idle
+// start starts a server: that of a copy from the files of a folder, where one
+// is named.
+func (g *guard) start(ctx context.Context, name, from string) (member, error) {
+	state := filepath.Dir(filepath.Dir(g.path))
+	home := engine.Home{Folder: g.record.Folder, From: from, Kept: g.record.Kept, Log: io.Writer(os.Stderr)}
+	secret := "servers"
+	if name != "" {
+		secret, home.Folder = "server "+name, filepath.Join(g.record.Folder, name)
+		if err := os.Mkdir(home.Folder, 0o700); err != nil {
+			return member{}, fmt.Errorf("making the data folder: %w", err)
+		}
+	}
+	var err error
+	if home.Password, err = Secret(state, secret); err != nil {
+		return member{}, err
+	}
+	s, err := g.host.start(ctx, home, g.record.Spec)
+	if err != nil {
+		if name != "" {
+			err = errors.Join(err, g.host.clean(home.Folder), os.RemoveAll(home.Folder))
+		}
+		return member{}, err
+	}
+	m := member{Server: s.process, Address: s.address, Folder: home.Folder}
+	g.mu.Lock()
+	g.running[name] = s
+	g.mu.Unlock()
+	go func() {
+		<-s.ended
+		select {
+		case g.ended <- name:
+		case <-g.over:
+		}
+	}()
+	return m, g.change(func(r *record) {
+		if r.Servers == nil {
+			r.Servers = map[string]member{}
+		}
+		r.Servers[name] = m
+	})
+}
+
+// drop ends the server of a copy and removes its data.
+func (g *guard) drop(name string) error {
+	g.mu.Lock()
+	s, m := g.running[name], g.record.Servers[name]
+	g.mu.Unlock()
+	if s != nil {
+		_ = s.kill() // its data goes too
+		<-s.ended
+	}
+	return g.forget(name, m)
+}
+
+func (g *guard) forget(name string, m member) error {
+	var err error
+	if m.Folder != "" {
+		err = errors.Join(g.host.clean(m.Folder), os.RemoveAll(m.Folder))
+	}
+	return errors.Join(err, g.change(func(r *record) {
+		delete(r.Servers, name)
+		delete(g.running, name)
+	}))
+}
+
+// lookEvery is how often a guard looks who needs its server: copies whose
+// owners are gone go then.
+const lookEvery = 5 * time.Second
+
+// idleTime is how long a server that nobody needs stays where the project file
+// does not say.
+const idleTime = 30 * time.Minute
+
+// keep stays with the servers until they end, somebody says so, or nobody needs
+// them any more.
+func (g *guard) keep(signals <-chan os.Signal) error {
+	idle := g.record.Idle
 	if idle == 0 {
-		idle = 30 * time.Minute
+		idle = idleTime
 	}
 	look := time.NewTicker(min(max(idle/10, 100*time.Millisecond), lookEvery))
 	defer look.Stop()
@@ -552,40 +250,98 @@ func (r *record) keep(path string, e engine.Starter, started *engine.Started, as
 	debug.SetGCPercent(20)
 	debug.FreeOSMemory()
 	used := time.Now()
-	var err error
-	for done := false; !done; {
+	for {
 		select {
-		case err = <-ended:
-			done = true
+		case name := <-g.ended:
+			g.mu.Lock()
+			s, m := g.running[name], g.record.Servers[name]
+			g.mu.Unlock()
+			switch {
+			case s == nil: // it was dropped
+			case name == "":
+				return g.finish(s.outcome)
+			default:
+				_ = g.forget(name, m)
+			}
 		case <-signals:
-			err, done = r.end(path, started, ended), true
-		case <-asked:
-			busy(e, r.Address)
+			return g.finish(g.end())
+		case <-g.asked:
+			return g.finish(g.end())
 		case <-look.C:
-			rotate(r.Log)
-			if busy(e, r.Address) {
+			rotate(g.record.Log)
+			if g.look() {
 				used = time.Now()
 			} else if time.Since(used) > idle {
 				// Who is about to work on it has said so: it stays.
-				use := useOf(path)
-				if ok, failed := use.TryLock(); !ok || failed != nil {
-					use.Close()
-					break
-				}
+				use := useOf(g.path)
 				defer use.Close() // the server is gone by then
-				err, done = r.end(path, started, ended), true
+				if ok, err := use.TryLock(); ok && err == nil {
+					return g.finish(g.end())
+				}
+				use.Close()
 			}
 		}
 	}
-	if r.Folder != "" {
-		err = errors.Join(err, e.Clean(r.Folder), os.RemoveAll(r.Folder))
-	}
-	return errors.Join(err, os.Remove(path))
 }
 
-// lookEvery is how often a guard looks who needs its server: copies whose
-// owners are gone go then.
-const lookEvery = 5 * time.Second
+// finish removes what is left when all servers have ended.
+func (g *guard) finish(err error) error {
+	close(g.over)
+	if folder := g.record.Folder; folder != "" {
+		err = errors.Join(err, g.host.clean(folder), os.RemoveAll(folder))
+	}
+	err = errors.Join(err, os.Remove(g.path))
+	g.listener.close()
+	return err
+}
+
+// connect opens the guard's own servers, as everybody else does.
+func (g *guard) connect(ctx context.Context) (engine.Server, error) {
+	h := g.engine.Hosting()
+	if h.PerCopy != nil {
+		return h.PerCopy(ctx, ownFleet{g}, g.record.Spec)
+	}
+	g.mu.Lock()
+	address := g.record.address()
+	g.mu.Unlock()
+	return h.Connect(ctx, address, engine.Patience{})
+}
+
+// look reports whether a server has a copy or a client, or cannot be asked.
+// Copies that have lost their owners are dropped.
+func (g *guard) look() bool {
+	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
+	defer stop()
+	s, err := g.connect(ctx)
+	if err != nil {
+		return true
+	}
+	defer s.Close()
+	return g.sweep(ctx, s)
+}
+
+// end ends all servers: cleanly, and where one takes too long by force. Who
+// waits for their end is told that it is under way.
+func (g *guard) end() error {
+	_ = g.change(func(r *record) { r.Ending = true })
+	ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
+	defer stop()
+	prune := g.engine.Hosting().Prune
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for name, s := range g.running {
+		if name != "" {
+			_ = s.kill() // of copies nothing is kept
+			<-s.ended
+			continue
+		}
+		pruned := prune != nil && prune(ctx, g.record.address()) == nil
+		if s.end() && pruned && s.save != nil {
+			return s.save()
+		}
+	}
+	return nil
+}
 
 // logLimit and logTail bound a server's log, in bytes.
 const (
@@ -612,188 +368,22 @@ func rotate(path string) {
 	}
 }
 
-// busy reports whether a server has a copy or a client, or cannot be asked.
-// Copies that have lost their owners are dropped.
-func busy(e engine.Starter, address json.RawMessage) bool {
-	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
-	defer stop()
-	s, err := e.Connect(ctx, address, engine.Patience{})
-	if err != nil {
-		return true
-	}
-	defer s.Close()
-	_ = s.Clear(ctx)
-	all, err := s.List(ctx)
-	if err != nil {
-		return true
-	}
-	needed := false
-	for _, x := range all {
-		switch {
-		case x.Newer || x.Kind != engine.Copy && x.Kind != engine.Work:
-		case x.Kind == engine.Copy && !x.Bad && Lost(ctx, s, x.Facts.Owner) && drop(ctx, s, all, x.ID) == nil:
-		default:
-			needed = true
-		}
-	}
-	clients, err := s.Clients(ctx, "")
-	return needed || err != nil || len(clients) > 0
+// ownFleet is what a guard itself does with the servers of copies.
+type ownFleet struct{ g *guard }
+
+func (f ownFleet) Folder() string {
+	return fleetFolder(filepath.Dir(filepath.Dir(f.g.path)), f.g.record.Identity)
+}
+func (f ownFleet) About() engine.About { return aboutFleet(f.g.record) }
+func (f ownFleet) Close() error        { return nil }
+
+func (f ownFleet) Start(ctx context.Context, id, from string) (engine.Endpoint, error) {
+	m, err := f.g.start(ctx, id, from)
+	return m.endpoint(), err
 }
 
-// drop drops a copy with its snapshots.
-func drop(ctx context.Context, s engine.Server, all []engine.Entry, id string) error {
-	for _, x := range all {
-		if x.Kind == engine.Kept && x.Facts.Of == id {
-			if err := s.Drop(ctx, x.ID); err != nil {
-				return err
-			}
-		}
-	}
-	return s.Drop(ctx, id)
-}
+func (f ownFleet) Stop(_ context.Context, id string) error { return f.g.drop(id) }
 
-// endTime is what a server has to end cleanly, and in a container to keep its
-// templates.
-const endTime = 20 * time.Second
-
-// end ends a server: cleanly, and where it takes too long by force. Who waits
-// for its end is told that it is under way.
-func (r *record) end(path string, started *engine.Started, ended chan error) error {
-	r.Ending = true
-	_ = r.write(path)
-	ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
-	defer stop()
-	keep := started.Tidy != nil && started.Tidy(ctx) == nil
-	_ = started.Stop()
-	select {
-	case err := <-ended:
-		keep = keep && err == nil
-	case <-time.After(endTime):
-		_ = started.Kill()
-		<-ended
-		keep = false
-	}
-	if keep && started.Save != nil {
-		return started.Save()
-	}
-	return nil
-}
-
-// owned returns the name of a copy with a living owner, "" where there is
-// none or the server does not answer.
-func owned(ctx context.Context, starter engine.Starter, path string) string {
-	if starter == nil {
-		return ""
-	}
-	s, err := running(ctx, starter, path, engine.Patience{})
-	if err != nil {
-		return ""
-	}
-	defer s.Close()
-	all, _ := s.List(ctx)
-	for _, x := range all {
-		if x.Kind == engine.Copy && Keeps(ctx, s, x.Facts.Owner) {
-			return x.Facts.Name
-		}
-	}
-	return ""
-}
-
-// stillBusy is busy, asked again: it may have been the guard that was there.
-func stillBusy(e engine.Starter, address json.RawMessage) bool {
-	for range 3 {
-		if !busy(e, address) {
-			return false
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	return true
-}
-
-// StopIdle ends the private servers of this user that have neither copies nor
-// clients, and that no Hemzo works on, and returns when what is kept of them is
-// whole. The caller has closed its own.
-func StopIdle(ctx context.Context, engines []engine.Engine) error {
-	state, err := StateFolder()
-	if err != nil {
-		return err
-	}
-	records, _ := filepath.Glob(filepath.Join(state, "servers", "*.json"))
-	for _, path := range records {
-		r, err := readRecord(path)
-		if err != nil || r.Address == nil || !Alive(r.Guard) {
-			continue
-		}
-		if err := r.stopIdle(ctx, path, r.starter(engines)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (r record) stopIdle(ctx context.Context, path string, e engine.Starter) error {
-	use := useOf(path)
-	ok, err := use.TryLock()
-	defer use.Close()
-	if err != nil || !ok || e == nil || stillBusy(e, r.Address) {
-		return err
-	}
-	return clearAway(ctx, path, e)
-}
-
-// Stop ends the private servers of this user and returns what ended. One
-// with a copy whose owner is alive, or that a Hemzo works on or starts just now,
-// is not ended unless force says so.
-func Stop(ctx context.Context, engines []engine.Engine, force bool) ([]string, error) {
-	state, err := StateFolder()
-	if err != nil {
-		return nil, err
-	}
-	records, _ := filepath.Glob(filepath.Join(state, "servers", "*.json"))
-	var gone []string
-	for _, path := range records {
-		if ctx.Err() != nil {
-			return gone, ctx.Err()
-		}
-		ended, err := stop(ctx, path, engines, force)
-		if err != nil {
-			return gone, err
-		}
-		if ended {
-			gone = append(gone, strings.TrimSuffix(filepath.Base(path), ".json"))
-		}
-	}
-	alone, err := stopAlone(ctx, state, force)
-	return append(gone, alone...), err
-}
-
-// stop ends one server; false where somebody else has ended it.
-func stop(ctx context.Context, path string, engines []engine.Engine, force bool) (bool, error) {
-	r, err := readRecord(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return false, nil
-	}
-	var starter engine.Starter
-	if err == nil {
-		starter = r.starter(engines)
-	}
-	name := strings.TrimSuffix(filepath.Base(path), ".json")
-	if !force {
-		if copied := owned(ctx, starter, path); copied != "" {
-			return false, fault.New(fault.Refused, "--force ends it all the same", "the copy %q on %s has an owner that is still running", copied, name)
-		}
-		use := useOf(path)
-		ok, err := use.TryLock()
-		if err == nil && !ok {
-			err = fault.New(fault.Refused, "wait for it, or end it all the same with --force", "another hemzo works on %s, or starts it", name)
-		}
-		defer use.Close()
-		if err != nil {
-			return false, err
-		}
-		if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
-			return false, nil
-		}
-	}
-	return true, clearAway(ctx, path, starter)
+func (m member) endpoint() engine.Endpoint {
+	return engine.Endpoint{Address: m.Address, Folder: m.Folder}
 }

@@ -12,9 +12,9 @@ type locks interface {
 	Owned(ctx context.Context, lock string) bool
 }
 
-// Keeps reports whether an owner still keeps what it owns on a server.
+// OwnerAlive reports whether an owner still keeps what it owns on a server.
 // Without an owner nothing is kept, and nothing is taken away.
-func Keeps(ctx context.Context, s locks, o engine.Owner) bool {
+func OwnerAlive(ctx context.Context, s locks, o engine.Owner) bool {
 	if !o.Until.IsZero() && time.Now().After(o.Until) {
 		return false
 	}
@@ -23,10 +23,10 @@ func Keeps(ctx context.Context, s locks, o engine.Owner) bool {
 		o.Child.PID != 0 && Alive(o.Child)
 }
 
-// Lost reports whether something had an owner and has it no more.
-func Lost(ctx context.Context, s locks, o engine.Owner) bool {
+// OwnerLost reports whether something had an owner and has it no more.
+func OwnerLost(ctx context.Context, s locks, o engine.Owner) bool {
 	if !o.Until.IsZero() && time.Now().After(o.Until) {
 		return true
 	}
-	return (o.Lock != "" || o.Process.PID != 0) && !Keeps(ctx, s, o)
+	return (o.Lock != "" || o.Process.PID != 0) && !OwnerAlive(ctx, s, o)
 }

@@ -198,30 +198,23 @@ func Open(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error)
 // open opens a server in one place; known is false where the engine cannot be
 // there.
 func (w Wanted) open(ctx context.Context, e engine.Engine, where string) (s engine.Server, known bool, err error) {
-	switch where {
-	case "memory":
-		s, err = openPrivate(ctx, e, w)
-		return s, true, err
-	case "existing":
-		if remote, ok := e.(engine.Remote); ok {
-			s, err = openExisting(ctx, remote, w)
-			return s, true, err
+	h := e.Hosting()
+	switch {
+	case where == "existing" && h.Existing != nil:
+		s, err = openExisting(ctx, h.Existing, w)
+	case where == "memory" && h.Embedded != nil:
+		s, err = openEmbedded(ctx, e, w)
+	case where == "container" && h.Container != nil && h.PerCopy != nil:
+		s, err = openContainers(ctx, e, w)
+	case where == "memory" && h.Process != nil, where == "container" && h.Container != nil:
+		var state string
+		if state, err = StateFolder(); err == nil {
+			s, err = ensure(ctx, e, hostOf(e, where, state, nil), w, state)
 		}
-	case "container":
-		if contained, ok := e.(engine.Contained); ok {
-			state, err := StateFolder()
-			if err != nil {
-				return nil, true, err
-			}
-			s, err = ensure(ctx, inContainer{contained}, w, state)
-			return s, true, err
-		}
-		if alone, ok := e.(engine.Alone); ok {
-			s, err = openAlone(ctx, alone, w)
-			return s, true, err
-		}
+	default:
+		return nil, false, nil
 	}
-	return nil, false, nil
+	return s, true, err
 }
 
 // openExisting opens a server that is there already. One on another machine
@@ -238,22 +231,19 @@ func openExisting(ctx context.Context, e engine.Remote, w Wanted) (engine.Server
 		}
 		return nil, fault.New(fault.Refused, "add it to the project file:  allow_hosts: ["+h+"]", "database %q: the server %s is on another machine", w.Database, h)
 	}
-	return e.Existing(ctx, w.URL, w.Spec, w.patience())
+	return e.Open(ctx, w.URL, w.Spec, w.patience())
 }
 
-func openPrivate(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {
+func openEmbedded(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {
 	state, err := StateFolder()
 	if err != nil {
 		return nil, err
-	}
-	if starter, ok := e.(engine.Starter); ok {
-		return ensure(ctx, starter, w, state)
 	}
 	folder, err := w.folder(state, Room)
 	if err != nil {
 		return nil, err
 	}
-	return e.Private(ctx, filepath.Join(folder.Path, e.Name()), w.Spec)
+	return e.Hosting().Embedded(ctx, filepath.Join(folder.Path, e.Name()), w.Spec)
 }
 
 // folder finds the data folder, and says once where it is not in memory.

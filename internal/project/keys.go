@@ -1,6 +1,10 @@
 package project
 
-import "slices"
+import (
+	"slices"
+
+	"hemzo/internal/engine/all"
+)
 
 // kind is the type of a key's value.
 type kind string
@@ -35,8 +39,6 @@ type key struct {
 	keys     []key // of an object, of each value of named, of each item of list
 }
 
-var engines = []string{"postgres", "sqlite", "mariadb", "redis", "service"}
-
 var sourceKeys = []key{
 	{name: "migrations", kind: aPaths, doc: "folder of migrations, or folders merged into one order"},
 	{name: "data", kind: aPaths, doc: "SQL and CSV files, or folders of them; a CSV file is named after its table"},
@@ -56,7 +58,7 @@ var sourceKeys = []key{
 }
 
 var databaseKeys = []key{
-	{name: "engine", kind: aWord, values: engines, required: true, doc: "the database system"},
+	{name: "engine", kind: aWord, values: all.Names(), required: true, doc: "the database system"},
 	{name: "version", kind: aText, doc: "the major version wanted in memory, the image's tag in a container"},
 	{name: "where", kind: aWords, values: []string{"memory", "container", "existing"}, preset: "[memory, container]", doc: "where it runs, in order of wish; existing only when named"},
 	{name: "from", kind: aList, doc: "what it is made from, in order", keys: sourceKeys},
@@ -85,7 +87,7 @@ var databaseKeys = []key{
 	{name: "ready_within", kind: aSpan, preset: "60s", doc: "how long a server may take until it answers"},
 	{name: "idle", kind: aSpan, preset: "30m", doc: "how long a server stays without a copy or an owner"},
 	{name: "limits", kind: aObject, doc: "limits of what is kept and used", keys: []key{
-		{name: "layers", kind: aNumber, preset: "64; 8 on PostgreSQL", doc: "layers of one build that are kept as templates"},
+		{name: "layers", kind: aNumber, preset: "the engine's own: 8 or 64", doc: "layers of one build that are kept as templates"},
 		{name: "memory", kind: aSize, doc: "memory of a container"},
 		{name: "cpus", kind: aNumber, doc: "processors of a container"},
 	}},

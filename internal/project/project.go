@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 )
 
@@ -311,10 +312,12 @@ func database(f field) (Database, error) {
 		}
 		d.Ports = append(d.Ports, int(port))
 	}
-	if d.Engine == "service" && n.get("from") != nil {
+	e, err := all.Named(d.Engine)
+	sources := err != nil || e.Language().Name != ""
+	if !sources && n.get("from") != nil {
 		return d, problem(n.get("from").at, "leave it out", "database %q: a service has no sources", d.Name)
 	}
-	if d.Engine != "service" && service != nil {
+	if sources && service != nil {
 		return d, problem(service.at, "", "database %q: service: has no meaning beside engine: %s", d.Name, d.Engine)
 	}
 	if slices.Contains(d.Where, "existing") && d.URL == "" {

@@ -116,7 +116,7 @@ func TestWhatIsWrong(t *testing.T) {
 		{"empty", "", "", "hemzo.yaml:1:1: the project file declares no database", "hemzo init"},
 		{"unknown key", d + "    form: []\n", "", `hemzo.yaml:4:5: unknown key "form" in database "apiary"`, `did you mean "from"?`},
 		{"unknown top key", "database: {}\n", "", `hemzo.yaml:1:1: unknown key "database"`, `"databases"`},
-		{"unknown engine", "databases:\n  a: { engine: sqlight }\n", "", `hemzo.yaml:2:16: engine: expected postgres, sqlite, mariadb, redis, service, this is "sqlight"`, `"sqlite"`},
+		{"unknown engine", "databases:\n  a: { engine: sqlight }\n", "", `hemzo.yaml:2:16: engine: expected sqlite, postgres, service, mariadb, redis, this is "sqlight"`, `"sqlite"`},
 		{"no engine", "databases:\n  a: { version: 3 }\n", "", `hemzo.yaml:2:8: database "a" lacks the key "engine"`, ""},
 		{"bad name", "databases:\n  A/b: { engine: sqlite }\n", "", `hemzo.yaml:2:3: databases: the name "A/b"`, ""},
 		{"list for a word", d + "    reset: [truncation]\n", "", "hemzo.yaml:4:12: reset: expected word, this is a list", ""},

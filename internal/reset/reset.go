@@ -73,7 +73,7 @@ func (o *Opened) Close() error {
 		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 		defer stop()
 		now := o.entry.Facts
-		err = o.server.Note(ctx, o.entry.ID, func(f *engine.Facts) { f.Baseline, f.At, f.Also = now.Baseline, now.At, now.Also })
+		err = o.server.UpdateFacts(ctx, o.entry.ID, func(f *engine.Facts) { f.Baseline, f.At, f.Also = now.Baseline, now.At, now.Also })
 		if errors.Is(err, engine.ErrNotFound) {
 			err = nil // dropped meanwhile
 		}
@@ -208,7 +208,7 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 
 // note changes the copy's facts, on the server and as they are known here.
 func (o *Opened) note(ctx context.Context, change func(*engine.Facts)) error {
-	return o.server.Note(ctx, o.entry.ID, func(f *engine.Facts) {
+	return o.server.UpdateFacts(ctx, o.entry.ID, func(f *engine.Facts) {
 		change(f)
 		o.entry.Facts = *f
 	})
@@ -248,7 +248,7 @@ func find(ctx context.Context, s engine.Server, id string) (engine.Entry, error)
 
 // sound checks that a start state is as it was made.
 func sound(ctx context.Context, s engine.Server, start engine.Entry) error {
-	whole, err := s.Whole(ctx, start)
+	whole, err := s.IsIntact(ctx, start)
 	if err == nil && !whole {
 		return fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is not as it was made: somebody changed it", start.ID)
 	}
@@ -264,12 +264,12 @@ func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string,
 	defer d.Close()
 	id := engine.NewID(engine.Kept)
 	f := e.Facts
-	base, err := d.Keep(ctx, id, engine.Facts{
+	base, err := d.Snapshot(ctx, id, engine.Facts{
 		Format: engine.Format, Database: f.Database, Engine: f.Engine, Name: name, Scope: f.Scope, Role: f.Role,
 		Fingerprint: f.Fingerprint, Layer: f.Layer, Steps: f.Steps, Made: time.Now().UTC().Truncate(time.Millisecond), Of: e.ID,
 	})
 	if err == nil && base != nil {
-		err = s.Note(ctx, e.ID, func(f *engine.Facts) {
+		err = s.UpdateFacts(ctx, e.ID, func(f *engine.Facts) {
 			f.Also = maps.Clone(f.Also)
 			if f.Also == nil {
 				f.Also = map[string]json.RawMessage{}

@@ -25,7 +25,7 @@ type desk struct {
 
 func newDesk(t *testing.T) *desk {
 	t.Helper()
-	server, err := sqlite.Engine{}.Private(ctx, filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
+	server, err := sqlite.Engine{}.Hosting().Embedded(ctx, filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
 	require.NoError(t, err)
 	t.Cleanup(func() { server.Close() })
 	work, template := engine.NewID(engine.Work), engine.TemplateID("0123456789abcdef")
@@ -94,7 +94,7 @@ func TestBaselinesStandForOneState(t *testing.T) {
 // whatever was noted before.
 func TestUnfinished(t *testing.T) {
 	d := newDesk(t)
-	require.NoError(t, d.server.Note(ctx, d.id, func(f *engine.Facts) { f.Resetting = true }))
+	require.NoError(t, d.server.UpdateFacts(ctx, d.id, func(f *engine.Facts) { f.Resetting = true }))
 	d.reset(Options{})
 	assert.False(t, d.entry().Facts.Resetting)
 	assert.Empty(t, d.reset(Options{}).Way)

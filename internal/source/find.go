@@ -20,8 +20,8 @@ type entry struct {
 }
 
 // folder lists what one folder holds. Hidden names, files that undo and what
-// only and skip leave out are not in it; nor is any file that is no SQL (and,
-// for data, no CSV). In a folder of migrations a numbered folder is one entry.
+// only and skip leave out are not in it; nor is any file that is no script
+// (and, for data, no table). In a folder of migrations a numbered folder is one entry.
 func (r *reader) folder(folder string, item Item, migrations bool) ([]entry, error) {
 	_, err := r.look(folder)
 	if err != nil {
@@ -44,7 +44,7 @@ func (r *reader) folder(folder string, item Item, migrations bool) ([]entry, err
 			return nil, reading(where, err)
 		}
 		switch {
-		case !info.IsDir() && isText(name, migrations):
+		case !info.IsDir() && r.isText(name, migrations):
 			found = append(found, entry{name: name, path: where, files: []string{where}})
 		case info.IsDir() && migrations && len(place(name)) > 0:
 			inside, err := r.folder(where, item, false)
@@ -54,12 +54,12 @@ func (r *reader) folder(folder string, item Item, migrations bool) ([]entry, err
 			order(inside, item.ByName)
 			e := entry{name: name, path: where}
 			for _, in := range inside {
-				if isText(in.name, true) {
+				if r.language.IsScript(in.name) {
 					e.files = append(e.files, in.files...)
 				}
 			}
 			if len(e.files) == 0 {
-				return nil, fault.New(fault.Usage, "a numbered folder is one migration: put its SQL files there, or leave it out with skip", "no SQL file in %s", where)
+				return nil, fault.New(fault.Usage, "a numbered folder is one migration: put its "+r.language.Name+" files there, or leave it out with skip", "no %s file in %s", r.language.Name, where)
 			}
 			found = append(found, e)
 		case info.IsDir():
@@ -84,9 +84,8 @@ func matches(patterns []string, name string) bool {
 	})
 }
 
-func isText(name string, sqlAlone bool) bool {
-	ext := strings.ToLower(filepath.Ext(name))
-	return ext == ".sql" || ext == ".csv" && !sqlAlone
+func (r *reader) isText(name string, scriptsAlone bool) bool {
+	return r.language.IsScript(name) || !scriptsAlone && r.language.isTable(name)
 }
 
 // read returns a file's text, without a byte order mark.

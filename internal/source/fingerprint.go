@@ -15,7 +15,6 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"hemzo/internal/fault"
-	"hemzo/internal/sqltext"
 )
 
 // digest hashes a list of texts so that no two lists hash alike.
@@ -33,13 +32,13 @@ func (d digest) sum() string { return hex.EncodeToString(d.h.Sum(nil)) }
 
 // hashStep is the hash over what a step does. Comments and blank space between
 // statements are no part of it, nor is the step's name.
-func hashStep(dialect sqltext.Dialect, s Step) string {
+func hashStep(l Language, s Step) string {
 	d := newDigest()
 	d.add(string(s.Kind))
 	for _, script := range s.Scripts {
 		d.add("script")
-		for _, p := range sqltext.Statements(dialect, script.Text) {
-			d.add(script.Text[p.Start:p.End])
+		for _, statement := range l.Statements(script.Text) {
+			d.add(statement)
 		}
 	}
 	if t := s.Table; t != nil {

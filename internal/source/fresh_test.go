@@ -25,7 +25,7 @@ func TestFresh(t *testing.T) {
 	put("d/hive.csv", "id\n1\n")
 	items := []Item{{Migrations: []string{"m"}}, {Data: []string{"d"}}}
 	read := func(items []Item) *Plan {
-		p, err := Read(t.Context(), root, items, sqltext.Dialect{})
+		p, err := Read(t.Context(), root, items, SQL(sqltext.Dialect{}))
 		require.NoError(t, err)
 		assert.False(t, p.Fresh(), "written a moment ago")
 		for i := range p.seen { // read an hour later

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -81,10 +82,48 @@ type Plan struct {
 	fixed bool // a later reading finds the same where all that was seen is as it was
 }
 
+// Language says which files hold steps for an engine, and how they are read.
+type Language struct {
+	Name   string   // of what is in a script, for messages: "SQL"
+	Ext    []string // extensions of scripts, in lower case, with the dot
+	Tables bool     // CSV files are tables
+	// Statements returns what of a script counts: two scripts with the same
+	// statements do the same.
+	Statements func(text string) []string
+}
+
+// SQL is the language of engines that read a dialect of SQL.
+func SQL(d sqltext.Dialect) Language {
+	return Language{Name: "SQL", Ext: []string{".sql"}, Tables: true, Statements: func(text string) (all []string) {
+		for _, p := range sqltext.Statements(d, text) {
+			all = append(all, text[p.Start:p.End])
+		}
+		return all
+	}}
+}
+
+// IsScript reports whether a file of this name holds a script.
+func (l Language) IsScript(name string) bool {
+	return slices.Contains(l.Ext, strings.ToLower(filepath.Ext(name)))
+}
+
+// kinds names the kinds of files, for messages.
+func (l Language) kinds() string {
+	if l.Tables {
+		return l.Name + " or CSV"
+	}
+	return l.Name
+}
+
+// isTable reports whether a file of this name holds the rows of a table.
+func (l Language) isTable(name string) bool {
+	return l.Tables && strings.EqualFold(filepath.Ext(name), ".csv")
+}
+
 // Read finds, orders and hashes the steps of a database. Paths in items are
 // relative to root; errors name files the same way.
-func Read(ctx context.Context, root string, items []Item, d sqltext.Dialect) (*Plan, error) {
-	r := reader{root: root, dialect: d, fixed: true}
+func Read(ctx context.Context, root string, items []Item, l Language) (*Plan, error) {
+	r := reader{root: root, language: l, fixed: true}
 	for _, item := range items {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -100,12 +139,12 @@ func Read(ctx context.Context, root string, items []Item, d sqltext.Dialect) (*P
 }
 
 type reader struct {
-	root    string
-	dialect sqltext.Dialect
-	steps   []Step
-	notes   []string
-	seen    []sight
-	fixed   bool
+	root     string
+	language Language
+	steps    []Step
+	notes    []string
+	seen     []sight
+	fixed    bool
 }
 
 func (r *reader) item(item Item) error {
@@ -127,7 +166,7 @@ func (r *reader) item(item Item) error {
 
 // add hashes a step and appends it.
 func (r *reader) add(s Step) {
-	s.Hash = hashStep(r.dialect, s)
+	s.Hash = hashStep(r.language, s)
 	r.steps = append(r.steps, s)
 }
 
@@ -184,7 +223,7 @@ func (r *reader) data(item Item) error {
 			return err
 		}
 		if len(found) == 0 {
-			return fault.New(fault.Usage, "put SQL or CSV files there, or correct the folder in the project file",
+			return fault.New(fault.Usage, "put "+r.language.kinds()+" files there, or correct the folder in the project file",
 				"no data file in %s", path)
 		}
 		order(found, item.ByName)
@@ -196,7 +235,7 @@ func (r *reader) data(item Item) error {
 		if err != nil {
 			return err
 		}
-		if strings.EqualFold(filepath.Ext(e.name), ".csv") {
+		if r.language.isTable(e.name) {
 			if step.Table, err = readTable(e.files[0], tableName(e.name), text); err != nil {
 				return err
 			}

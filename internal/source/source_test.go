@@ -30,7 +30,7 @@ func folder(t *testing.T, files ...string) string {
 }
 
 func read(root string, items ...Item) (*Plan, error) {
-	return Read(context.Background(), root, items, sqltext.Dialect{})
+	return Read(context.Background(), root, items, SQL(sqltext.Dialect{}))
 }
 
 func names(t *testing.T, root string, item Item) (out []string) {

@@ -111,7 +111,7 @@ func (p *Plan) ready(ctx context.Context, s engine.Server, layer int, progress f
 	if e.Newer {
 		return e, false, fault.New(fault.Refused, "use the newer Hemzo", "the template %s was made by a newer Hemzo", id)
 	}
-	whole, err := s.Whole(ctx, e)
+	whole, err := s.IsIntact(ctx, e)
 	if err != nil {
 		return e, false, err
 	}
@@ -347,7 +347,7 @@ const keepBytes = 256 << 20
 func (b *builder) keep(ctx context.Context, i int) error {
 	limit := b.Database.Layers
 	if limit < 0 {
-		limit = b.Engine.Layers()
+		limit = b.Engine.MaxLayers()
 	}
 	stride := 1
 	if limit > 0 {

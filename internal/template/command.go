@@ -84,7 +84,7 @@ func (b *builder) older(ctx context.Context, i int) error {
 		if e.Kind != engine.Template || e.Facts.Layer != i+1 || len(e.Facts.Steps) != i+1 || e.Newer || e.Bad || !b.continues(e.Facts.Steps, i) {
 			continue
 		}
-		if whole, err := b.server.Whole(ctx, e); err != nil || !whole {
+		if whole, err := b.server.IsIntact(ctx, e); err != nil || !whole {
 			continue
 		}
 		if len(e.Facts.Steps[i].Inputs) > len(bestInputs(best, i)) {

@@ -35,7 +35,7 @@ func (p *Plan) Fresh() bool { return p.read.Fresh() }
 
 // Spec is what a database of the project file asks of its engine.
 func Spec(d *project.Database) engine.Spec {
-	s := engine.Spec{Database: d.Name, As: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions, Roles: d.Roles, Image: d.Image, Room: d.Tmpfs, Memory: d.Memory, CPUs: d.CPUs}
+	s := engine.Spec{Database: d.Name, SourceRole: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions, Roles: d.Roles, Image: d.Image, Room: d.Tmpfs, Memory: d.Memory, CPUs: d.CPUs}
 	if len(d.Ports) > 0 {
 		s.Service = engine.Service{Ports: d.Ports, Command: d.Command, Ready: d.ReadyWhen, Forget: d.Forget, Within: d.Ready}
 		for _, v := range d.Variables {
@@ -43,7 +43,7 @@ func Spec(d *project.Database) engine.Spec {
 		}
 	}
 	if u, err := url.Parse(d.URL); err == nil && u.User != nil {
-		s.As += " " + u.User.Username()
+		s.SourceRole += " " + u.User.Username()
 	}
 	for _, v := range d.Settings {
 		s.Settings = append(s.Settings, engine.Setting{Name: v.Name, Value: v.Value})
@@ -69,11 +69,11 @@ func Read(ctx context.Context, p *project.Project, d *project.Database, e engine
 			Inputs: s.Inputs, Always: s.Always, Continues: s.Continues, Within: s.Within,
 		})
 	}
-	read, err := source.Read(ctx, p.Root, items, e.Dialect())
+	read, err := source.Read(ctx, p.Root, items, e.Language())
 	if err != nil {
 		return nil, err
 	}
-	base := append([]string{"hemzo format " + strconv.Itoa(engine.Format)}, e.Base(Spec(d))...)
+	base := append([]string{"hemzo format " + strconv.Itoa(engine.Format)}, e.Fingerprint(Spec(d))...)
 	base = append(base, d.Grants...)
 	return &Plan{
 		Project: p, Database: d, Engine: e, Scope: scope,
@@ -132,7 +132,7 @@ func (p *Plan) Look(ctx context.Context, s engine.Server) ([]State, error) {
 		if e.Kind != engine.Template || e.Newer || e.Bad {
 			continue
 		}
-		ok, err := s.Whole(ctx, e)
+		ok, err := s.IsIntact(ctx, e)
 		if err != nil {
 			return nil, err
 		}

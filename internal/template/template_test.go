@@ -28,7 +28,7 @@ func at(t *testing.T, from string, files ...string) *home {
 	t.Helper()
 	h := &home{T: t, root: t.TempDir()}
 	h.put(append(files, "hemzo.yaml", "databases: { apiary: { engine: sqlite, from: ["+from+"], env: { FILE: '{file}' } } }")...)
-	server, err := sqlite.Engine{}.Private(ctx, filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
+	server, err := sqlite.Engine{}.Hosting().Embedded(ctx, filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
 	require.NoError(t, err)
 	t.Cleanup(func() { server.Close() })
 	h.server = server

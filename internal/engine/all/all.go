@@ -1,7 +1,8 @@
-// Package all lists the engines.
+// Package all is the registry of engines: the one place that lists them.
 package all
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 
@@ -12,32 +13,70 @@ import (
 	"hemzo/internal/fault"
 )
 
+// Engines returns all engines of this version.
+func Engines() []engine.Engine {
+	return []engine.Engine{
+		sqlite.Engine{},
+		postgres.Engine{},
+		service.Engine{},
+	}
+}
+
+// Kind is an engine by its name in a project file, and by its traces in the
+// files of a project.
+type Kind struct {
+	Name   string
+	Traces engine.Traces
+}
+
+// announced are engines that a project may name, and that are not part of this
+// version.
+var announced = []Kind{
+	{Name: "mariadb", Traces: engine.Traces{Version: "11.4", Words: regexp.MustCompile(`(?i)\b(AUTO_INCREMENT|ENGINE\s*=\s*\w+|UNSIGNED|TINYINT)\b`)}},
+	{Name: "redis"},
+}
+
+// Kinds returns all engines that a project may name.
+func Kinds() (all []Kind) {
+	for _, e := range Engines() {
+		all = append(all, Kind{e.Name(), e.Traces()})
+	}
+	return append(all, announced...)
+}
+
+// Names returns the names of Kinds.
+func Names() (names []string) {
+	for _, k := range Kinds() {
+		names = append(names, k.Name)
+	}
+	return names
+}
+
 // Named returns the engine of a name in a project file.
 func Named(name string) (engine.Engine, error) {
+	var known []string
 	for _, e := range Engines() {
 		if e.Name() == name {
 			return e, nil
 		}
+		known = append(known, e.Name())
 	}
-	return nil, fault.New(fault.Lacking, "this version has sqlite, postgres and service", "the engine %s is not part of this version", name)
+	last := len(known) - 1
+	return nil, fault.New(fault.Lacking, "this version has "+strings.Join(known[:last], ", ")+" and "+known[last],
+		"the engine %s is not part of this version", name)
 }
 
 // ForURL returns the engine whose servers have such URLs.
-func ForURL(url string) (engine.Remote, error) {
+func ForURL(url string) (engine.Engine, error) {
 	scheme, _, _ := strings.Cut(url, ":")
 	var known []string
 	for _, e := range Engines() {
-		if r, ok := e.(engine.Remote); ok {
+		if r := e.Hosting().Existing; r != nil {
 			if slices.Contains(r.Schemes(), scheme) {
-				return r, nil
+				return e, nil
 			}
 			known = append(known, r.Schemes()...)
 		}
 	}
 	return nil, fault.New(fault.Usage, "URLs begin with "+strings.Join(known, ", "), "no engine has a server at %q...", scheme)
-}
-
-// Engines returns all engines of this version.
-func Engines() []engine.Engine {
-	return []engine.Engine{sqlite.Engine{}, postgres.Engine{}, service.Engine{}}
 }

@@ -113,7 +113,7 @@ func (f *Folder) Write(id string, facts engine.Facts) error {
 }
 
 // Note changes the facts of one.
-func (f *Folder) Note(ctx context.Context, id string, change func(*engine.Facts)) error {
+func (f *Folder) UpdateFacts(ctx context.Context, id string, change func(*engine.Facts)) error {
 	unlock, err := f.Lock(ctx, "facts-"+id, nil)
 	if err != nil {
 		return err

@@ -126,9 +126,9 @@ func memoryLimit() (least int64) {
 	return least
 }
 
-// Start starts a private server: loopback and a private socket alone, a free
+// Launch starts a private server: loopback and a private socket alone, a free
 // port, the user's own password.
-func (e Engine) Start(ctx context.Context, home engine.Home, spec engine.Spec) (*engine.Started, error) {
+func (e Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context, error) (*engine.Program, error), error) {
 	b, err := find(spec.Version)
 	if err != nil {
 		return nil, err
@@ -137,55 +137,67 @@ func (e Engine) Start(ctx context.Context, home engine.Home, spec engine.Spec) (
 	if err != nil {
 		return nil, err
 	}
-	c := &cluster{installation: b, identity: identity, home: home, data: filepath.Join(home.Folder, "data"), owner: serverUser()}
-	if err := c.prepare(); err != nil {
+	c := &cluster{
+		installation: b, identity: identity, home: home, spec: spec, data: filepath.Join(home.Folder, "data"), owner: serverUser(),
+	}
+	return c.next, nil
+}
+
+// portTries is how often a port is chosen: another program may take it between
+// its choice and its use.
+const portTries = 5
+
+// next gives the server to be run: with the data that an earlier one left, and
+// where there are none, or they do not start, from nothing.
+func (c *cluster) next(ctx context.Context, failed error) (*engine.Program, error) {
+	switch {
+	case failed == nil:
+		if err := c.prepare(); err != nil {
+			return nil, err
+		}
+	case errors.Is(failed, errPort) && c.ports < portTries:
+		return c.program()
+	case c.resumed == 0 || fault.KindOf(failed) == fault.Lacking:
+		return nil, failed
+	default:
+		if err := c.giveUp(failed); err != nil {
+			return nil, err
+		}
+	}
+	c.ports = 0
+	taken, err := c.take(c.saved())
+	if err != nil {
 		return nil, err
 	}
-	if started, err := c.resume(ctx, spec); started != nil || err != nil {
-		return started, err
+	if taken {
+		c.resumed++
+		return c.program()
 	}
+	c.resumed = 0
 	if err := c.lay(ctx); err != nil {
 		return nil, err
 	}
-	return c.tryPorts(ctx, spec)
+	return c.program()
 }
 
-// resume starts the server with the data that an earlier one left; nothing
-// where there are none. Data with which it fails twice, though they are as they
-// were kept, are set aside: that may be for another reason.
-func (c *cluster) resume(ctx context.Context, spec engine.Spec) (*engine.Started, error) {
-	for range 2 {
-		taken, err := c.take(c.saved())
-		if err != nil || !taken {
-			return nil, err
-		}
-		started, err := c.tryPorts(ctx, spec)
-		if err == nil || ctx.Err() != nil || fault.KindOf(err) == fault.Lacking {
-			return started, err
-		}
-		fmt.Fprintf(c.home.Log, "hemzo: the server did not start with the kept data in %s: %v\n", c.saved(), err)
-		// It may have been killed: what it left is named in these data.
-		if err := errors.Join(Engine{}.Clean(c.home.Folder), os.RemoveAll(c.data)); err != nil {
-			return nil, fmt.Errorf("removing a data folder: %w", err)
-		}
+// giveUp takes away kept data with which the server failed. Data with which it
+// fails twice, though they are as they were kept, are set aside: that may be for
+// another reason.
+func (c *cluster) giveUp(failed error) error {
+	fmt.Fprintf(c.home.Log, "hemzo: the server did not start with the kept data in %s: %v\n", c.saved(), failed)
+	// It may have been killed: what it left is named in these data.
+	if err := errors.Join(Engine{}.Clean(c.home.Folder), os.RemoveAll(c.data)); err != nil {
+		return fmt.Errorf("removing a data folder: %w", err)
+	}
+	if c.resumed < 2 {
+		return nil
 	}
 	aside := filepath.Join(c.home.Kept, "refused-"+c.identity)
 	fmt.Fprintf(c.home.Log, "hemzo: they are set aside in %s, and the server starts from nothing\n", aside)
 	if err := errors.Join(os.RemoveAll(aside), os.Rename(c.saved(), aside)); err != nil {
-		return nil, fmt.Errorf("setting a data folder aside: %w", err)
+		return fmt.Errorf("setting a data folder aside: %w", err)
 	}
-	return nil, nil
-}
-
-// tryPorts starts the server; another program may take the port between its
-// choice and its use.
-func (c *cluster) tryPorts(ctx context.Context, spec engine.Spec) (started *engine.Started, err error) {
-	for range 5 {
-		if started, err = c.start(ctx, spec); !errors.Is(err, errPort) {
-			break
-		}
-	}
-	return started, err
+	return nil
 }
 
 var errPort = errors.New("the port is taken")
@@ -194,16 +206,17 @@ var errPort = errors.New("the port is taken")
 type cluster struct {
 	installation
 	home     engine.Home
+	spec     engine.Spec
 	identity string
 	data     string
-	owner    *account // nil for this process's own
+	owner    *engine.User // nil for this process's own
+	resumed  int          // how often the kept data was tried
+	ports    int          // how many ports were tried with this data
 }
 
-// account is the user that a server runs as where this process is root, as
+// serverUser is the user that a server runs as where this process is root, as
 // whom PostgreSQL does not run.
-type account struct{ uid, gid uint32 }
-
-func serverUser() *account {
+func serverUser() *engine.User {
 	if os.Getuid() != 0 {
 		return nil
 	}
@@ -211,20 +224,20 @@ func serverUser() *account {
 		if u, err := user.Lookup(name); err == nil {
 			uid, _ := strconv.ParseUint(u.Uid, 10, 32)
 			gid, _ := strconv.ParseUint(u.Gid, 10, 32)
-			return &account{uint32(uid), uint32(gid)}
+			return &engine.User{UID: uint32(uid), GID: uint32(gid)}
 		}
 	}
-	return &account{65534, 65534}
+	return &engine.User{UID: 65534, GID: 65534}
 }
 
 // command is a program of this installation, run as the server's user.
 func (c *cluster) command(ctx context.Context, name string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, filepath.Join(c.folder, name), args...)
 	cmd.Dir = c.home.Folder
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "TZ=UTC")
+	cmd.Env = append(os.Environ(), serverEnv...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if c.owner != nil {
-		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: c.owner.uid, Gid: c.owner.gid}
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: c.owner.UID, Gid: c.owner.GID}
 	}
 	return cmd
 }
@@ -240,7 +253,7 @@ func (c *cluster) prepare() error {
 	if c.owner != nil {
 		if dir := closed(filepath.Dir(c.home.Folder)); dir != "" {
 			return fault.New(fault.Lacking, "chmod o+x it, or set HEMZO_MEMORY_DIR to another folder",
-				"run by root, PostgreSQL runs as another user (uid %d), who cannot pass through %s", c.owner.uid, dir)
+				"run by root, PostgreSQL runs as another user (uid %d), who cannot pass through %s", c.owner.UID, dir)
 		}
 	}
 	return nil
@@ -260,8 +273,7 @@ func (c *cluster) lay(ctx context.Context) error {
 	cmd := c.command(limited, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions", "--wal-segsize=1")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		e := fault.New(fault.Lacking, "", "initdb failed: %v", err)
-		lines := strings.Split(strings.TrimSpace(string(out)), "\n")
-		e.Lines = lines[max(len(lines)-6, 0):]
+		e.Lines = fault.LastLines(string(out), 6)
 		if strings.Contains(string(out), noSpace) {
 			e.Said, e.Next = noSpace, noRoomFor
 		}
@@ -371,12 +383,12 @@ func (c *cluster) keep(to string) error {
 	if err := os.Rename(work, to); err != nil && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, os.ErrExist) {
 		return fmt.Errorf("keeping the data folder: %w", err)
 	}
-	return prune(c.home.Kept, to, keptLimit)
+	return pruneKept(c.home.Kept, to, keptLimit)
 }
 
-// prune removes the kept folders that were not used for the longest time,
+// pruneKept removes the kept folders that were not used for the longest time,
 // but for one, until the rest takes no more than limit.
-func prune(kept, but string, limit int64) error {
+func pruneKept(kept, but string, limit int64) error {
 	type folder struct {
 		path string
 		size int64
@@ -426,10 +438,10 @@ func treeSize(dir string) (size int64, err error) {
 	return size, err
 }
 
-// Tidy drops what does not outlive the server, and leaves as little log as
+// prune drops what does not outlive the server, and leaves as little log as
 // can be.
-func (e Engine) Tidy(ctx context.Context, address json.RawMessage) error {
-	s, err := e.Connect(ctx, address, engine.Patience{})
+func prune(ctx context.Context, address json.RawMessage) error {
+	s, err := connect(ctx, address, engine.Patience{})
 	if err != nil {
 		return err
 	}
@@ -450,12 +462,12 @@ func (e Engine) Tidy(ctx context.Context, address json.RawMessage) error {
 			return err
 		}
 	}
-	return s.(*server).tidy(ctx)
+	return s.(*server).prune(ctx)
 }
 
-// tidy drops what tests have made beside the databases that Hemzo made, and
+// prune drops what tests have made beside the databases that Hemzo made, and
 // brings the log to an end.
-func (s *server) tidy(ctx context.Context) error {
+func (s *server) prune(ctx context.Context) error {
 	var names []string
 	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		rows, err := conn.Query(ctx, `SELECT datname FROM pg_database WHERE datname NOT IN ('postgres', 'template0', 'template1') AND datname NOT LIKE 'hemzo\_t\_%'`)
@@ -500,7 +512,7 @@ func closed(path string) string {
 }
 
 // copyTree copies a folder of files and folders; its files are the owner's.
-func copyTree(from, to string, owner *account) error {
+func copyTree(from, to string, owner *engine.User) error {
 	var files errgroup.Group
 	files.SetLimit(4)
 	err := filepath.WalkDir(from, func(path string, d os.DirEntry, err error) error {
@@ -524,11 +536,11 @@ func copyTree(from, to string, owner *account) error {
 	return errors.Join(err, files.Wait())
 }
 
-func chown(path string, owner *account) error {
+func chown(path string, owner *engine.User) error {
 	if owner == nil {
 		return nil
 	}
-	return os.Chown(path, int(owner.uid), int(owner.gid))
+	return os.Chown(path, int(owner.UID), int(owner.GID))
 }
 
 // copyFile leaves the copying to the kernel where that can do it.
@@ -546,60 +558,78 @@ func copyFile(from, to string) error {
 	return errors.Join(err, out.Close())
 }
 
-func (c *cluster) start(ctx context.Context, spec engine.Spec) (*engine.Started, error) {
-	port, err := freePort()
-	if err != nil {
-		return nil, err
-	}
+// configure writes the server's settings. They are a file of its own, in the
+// place of the one that initdb wrote: the data folder says nothing of ports,
+// sockets and who may come in.
+func (c *cluster) configure(port int) (config string, err error) {
 	hba := filepath.Join(c.home.Folder, "access.conf")
 	// Who may open the socket's private folder may read the data as well, and
 	// needs no password: Hemzo's own sessions save the time that one takes.
 	if err := c.write(hba, "local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
-		return nil, err
+		return "", err
 	}
 	settings := append(slices.Clone(forTests), engine.Setting{Name: "shared_buffers", Value: buffers(memoryLimit())})
-	settings = append(settings, spec.Settings...)
+	settings = append(settings, c.spec.Settings...)
 	settings = append(settings,
-		engine.Setting{Name: "listen_addresses", Value: "127.0.0.1"}, engine.Setting{Name: "unix_socket_directories", Value: c.home.Folder},
-		engine.Setting{Name: "hba_file", Value: hba}, engine.Setting{Name: "dynamic_shared_memory_type", Value: "mmap"})
+		engine.Setting{Name: "listen_addresses", Value: "127.0.0.1"},
+		engine.Setting{Name: "unix_socket_directories", Value: c.home.Folder},
+		engine.Setting{Name: "hba_file", Value: hba},
+		engine.Setting{Name: "dynamic_shared_memory_type", Value: "mmap"},
+		engine.Setting{Name: "port", Value: strconv.Itoa(port)})
 	var text strings.Builder
-	for _, s := range append(settings, engine.Setting{Name: "port", Value: strconv.Itoa(port)}) {
+	for _, s := range settings {
 		fmt.Fprintf(&text, "%s = '%s'\n", s.Name, strings.ReplaceAll(s.Value, "'", "''"))
 	}
-	// A file of its own, in the place of the one that initdb wrote: the data
-	// folder says nothing of ports, sockets and who may come in.
-	config := filepath.Join(c.home.Folder, "server.conf")
-	if err := c.write(config, text.String()); err != nil {
-		return nil, err
-	}
-	// Not bound to ctx: the guard ends the server, in its own way.
-	cmd := c.command(context.Background(), "postgres", "-D", c.data, "-c", "config_file="+config)
-	cmd.Stdout, cmd.Stderr = c.home.Log, c.home.Log
-	dieWithParent(cmd.SysProcAttr, syscall.SIGQUIT)
-	if err := cmd.Start(); err != nil {
-		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
-	}
-	a := address{Host: c.home.Folder, Port: port, User: admin, Database: "postgres", Private: true, Where: "memory", Version: c.version()}
-	if err := c.ready(ctx, cmd, a); err != nil {
-		_ = cmd.Process.Signal(syscall.SIGQUIT)
-		_ = cmd.Wait()
-		return nil, err
-	}
-	a.Host, a.Socket = "127.0.0.1", c.home.Folder
-	a.Password, err = c.secure(ctx, a)
+	config = filepath.Join(c.home.Folder, "server.conf")
+	return config, c.write(config, text.String())
+}
+
+// program is the server on the data folder, at another port each time.
+func (c *cluster) program() (*engine.Program, error) {
+	port, err := freePort()
 	if err != nil {
-		_ = cmd.Process.Signal(syscall.SIGQUIT)
-		_ = cmd.Wait()
 		return nil, err
 	}
-	b, err := json.Marshal(a)
-	return &engine.Started{
-		PID: cmd.Process.Pid, Address: b, Wait: cmd.Wait,
-		Stop: func() error { return cmd.Process.Signal(syscall.SIGINT) },
-		Kill: func() error { return cmd.Process.Signal(syscall.SIGQUIT) },
-		Tidy: func(ctx context.Context) error { return Engine{}.Tidy(ctx, b) },
+	config, err := c.configure(port)
+	if err != nil {
+		return nil, err
+	}
+	c.ports++
+	cmd := c.command(context.Background(), "postgres", "-D", c.data, "-c", "config_file="+config)
+	return &engine.Program{
+		Path: cmd.Path, Args: cmd.Args[1:], Env: serverEnv, Folder: cmd.Dir, User: c.owner, Stop: syscall.SIGINT, Kill: syscall.SIGQUIT,
+		Probe: func(ctx context.Context) (json.RawMessage, error) { return c.probe(ctx, port) },
+		Ended: func(code int) error {
+			if taken(port) {
+				return errPort
+			}
+			return fmt.Errorf("PostgreSQL ended while it started (exit code %d)", code)
+		},
 		Save: func() error { return c.save(context.Background()) },
-	}, err
+	}, nil
+}
+
+var serverEnv = []string{"LC_ALL=C", "TZ=UTC"}
+
+// probe asks the server at its socket, and sets the passwords: until then nobody
+// comes in but by the socket.
+func (c *cluster) probe(ctx context.Context, port int) (json.RawMessage, error) {
+	a := address{Host: c.home.Folder, Port: port, User: admin, Database: "postgres", Private: true, Where: "memory"}
+	conn, err := dial(ctx, a, "postgres")
+	if err != nil {
+		if state := sqlState(err); state == "" || state == "57P03" { // it is still starting
+			err = fmt.Errorf("%w: %w", engine.ErrNotReady, err)
+		}
+		return nil, fmt.Errorf("waiting for PostgreSQL: %w", err)
+	}
+	if err := conn.Close(ctx); err != nil {
+		return nil, fmt.Errorf("asking PostgreSQL: %w", err)
+	}
+	a.Host, a.Socket, a.Version = "127.0.0.1", c.home.Folder, c.version()
+	if a.Password, err = c.secure(ctx, a); err != nil {
+		return nil, err
+	}
+	return json.Marshal(a)
 }
 
 func (c *cluster) write(path, text string) error {
@@ -607,28 +637,6 @@ func (c *cluster) write(path, text string) error {
 		return fmt.Errorf("writing the server's access rules: %w", err)
 	}
 	return c.own(path)
-}
-
-// ready waits until the server answers a query.
-func (c *cluster) ready(ctx context.Context, cmd *exec.Cmd, a address) error {
-	for {
-		conn, err := dial(ctx, a, "postgres")
-		if err == nil {
-			return conn.Close(ctx)
-		}
-		if state := sqlState(err); ctx.Err() != nil || state != "" && state != "57P03" { // it is still starting
-			return fmt.Errorf("waiting for PostgreSQL: %w", err)
-		}
-		// A zombie is a server that has ended: nobody has waited for it yet.
-		var status syscall.WaitStatus
-		if pid, _ := syscall.Wait4(cmd.Process.Pid, &status, syscall.WNOHANG, nil); pid == cmd.Process.Pid {
-			if taken(a.Port) {
-				return errPort
-			}
-			return fmt.Errorf("PostgreSQL ended while it started (exit code %d)", status.ExitStatus())
-		}
-		time.Sleep(2 * time.Millisecond)
-	}
 }
 
 func taken(port int) bool {

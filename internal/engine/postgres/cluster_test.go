@@ -30,11 +30,11 @@ func TestPrune(t *testing.T) {
 		}
 		return names
 	}
-	require.NoError(t, prune(kept, filepath.Join(kept, "oldest"), 3000))
+	require.NoError(t, pruneKept(kept, filepath.Join(kept, "oldest"), 3000))
 	assert.Len(t, left(), 3, "there is room for all")
-	require.NoError(t, prune(kept, filepath.Join(kept, "oldest"), 2000))
+	require.NoError(t, pruneKept(kept, filepath.Join(kept, "oldest"), 2000))
 	assert.Equal(t, []string{"newest", "oldest"}, left())
-	require.NoError(t, prune(kept, filepath.Join(kept, "newest"), 0))
+	require.NoError(t, pruneKept(kept, filepath.Join(kept, "newest"), 0))
 	assert.Equal(t, []string{"newest"}, left())
 }
 

@@ -127,7 +127,7 @@ func unanswered(ctx context.Context, err error, config *pgx.ConnConfig) error {
 }
 
 // Connect opens the server at an address that Start gave.
-func (Engine) Connect(ctx context.Context, at json.RawMessage, p engine.Patience) (engine.Server, error) {
+func connect(ctx context.Context, at json.RawMessage, p engine.Patience) (engine.Server, error) {
 	var a address
 	if err := json.Unmarshal(at, &a); err != nil {
 		return nil, fmt.Errorf("reading a server's address: %w", err)

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"hemzo/internal/engine"
 )
@@ -28,34 +29,37 @@ func (Engine) Image(spec engine.Spec) engine.Image {
 		args = append(args, "-c", s.Name+"="+s.Value)
 	}
 	return engine.Image{
-		Name: "postgres:" + version, Port: serverPort, Args: args,
+		Name: "postgres:" + version, Ports: []int{serverPort}, Args: args,
 		Env:      []engine.Setting{{Name: "POSTGRES_USER", Value: admin}, {Name: "POSTGRES_DB", Value: "postgres"}, {Name: "POSTGRES_INITDB_ARGS", Value: "--no-sync --wal-segsize=1"}},
 		Password: "POSTGRES_PASSWORD_FILE", Data: "PGDATA", Folder: "/var/lib/postgresql/data", Stop: "INT",
 	}
 }
 
-// PortsOf is the one port of the server.
-func (Engine) PortsOf(engine.Spec) []int { return []int{serverPort} }
-
-// Foretell tells how a copy on a private server will be reached.
-func (Engine) Foretell(_ engine.Spec, at map[int]string, password, id string, facts engine.Facts) engine.Connection {
-	host, port, _ := net.SplitHostPort(at[serverPort])
+// foretell tells how a copy on a private server will be reached.
+func foretell(_ engine.Spec, at engine.Endpoint, id string, facts engine.Facts) engine.Connection {
+	host, port, _ := net.SplitHostPort(at.At[serverPort])
 	number, _ := strconv.Atoi(port)
-	config, err := address{Host: host, Port: number, User: admin, Password: password}.config()
+	config, err := address{Host: host, Port: number, User: admin, Password: at.Password}.config()
 	if err != nil { // of a constant
 		return engine.Connection{}
 	}
 	s := newServer(config, host, engine.Patience{})
-	s.roles, s.super, s.private, s.key = true, true, true, password
+	s.roles, s.super, s.private, s.key = true, true, true, at.Password
 	return s.Connection(id, facts)
 }
 
 // serverPort is where a server listens inside its container.
 const serverPort = 5432
 
-// Enter asks the server of a container who it is. Its first, temporary server
+// Probe asks the server of a container who it is. Its first, temporary server
 // listens on no port, so what answers is the final one.
-func (Engine) Enter(ctx context.Context, host string, port int, password string) (json.RawMessage, error) {
+func (Engine) Probe(ctx context.Context, _ engine.Spec, c engine.Candidate) (json.RawMessage, error) {
+	host, number, _ := net.SplitHostPort(c.Address(serverPort))
+	port, _ := strconv.Atoi(number)
+	password := c.Password
+	// Where nothing answers it says so soon, whatever time there is.
+	ctx, stop := context.WithTimeout(ctx, 2*time.Second)
+	defer stop()
 	a := address{Host: host, Port: port, User: admin, Password: password, Database: "postgres", Private: true, Where: "container"}
 	conn, err := dial(ctx, a, a.Database)
 	if err != nil {

@@ -108,7 +108,7 @@ func (d *database) Apply(ctx context.Context, s engine.Script) error {
 	if err != nil {
 		return err
 	}
-	pieces := sqltext.Split(Engine{}.Dialect(), s.Text)
+	pieces := sqltext.Split(dialect, s.Text)
 	alone, err := look(s, pieces, d.session.Names)
 	if err != nil {
 		return err
@@ -160,7 +160,7 @@ func look(s engine.Script, pieces []sqltext.Piece, names []string) (alone bool, 
 		if !p.Statement {
 			continue
 		}
-		words := sqltext.Words(Engine{}.Dialect(), text, 12)
+		words := sqltext.Words(dialect, text, 12)
 		if _, own := ownName(words, text, names, ""); own {
 			continue
 		}
@@ -243,7 +243,7 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 		}
 		text := s.Text[p.Start:p.End]
 		var err error
-		words := sqltext.Words(Engine{}.Dialect(), text, 12)
+		words := sqltext.Words(dialect, text, 12)
 		if own, ok := ownName(words, text, d.session.Names, d.id); ok {
 			if words[0] != "COMMENT" || d.server.apart() { // the comment is where Hemzo keeps its facts
 				err = d.exec(ctx, own)
@@ -291,7 +291,7 @@ func data(s engine.Script, after []sqltext.Piece) string {
 // missingRole reports whether a statement of a dump only gives something to a
 // role that is not there.
 func (d *database) missingRole(ctx context.Context, text string, passed map[string]int) bool {
-	words := sqltext.Words(Engine{}.Dialect(), text, 10_000)
+	words := sqltext.Words(dialect, text, 10_000)
 	name := ""
 	switch {
 	case len(words) > 2 && words[0] == "ALTER" && words[len(words)-3] == "OWNER":
@@ -322,7 +322,7 @@ func (d *database) exec(ctx context.Context, text string) error {
 // other statement. Roles belong to the whole server: they are made once, by
 // Hemzo, and a second CREATE ROLE of the same is passed over.
 func newRole(text string) string {
-	words := sqltext.Words(Engine{}.Dialect(), text, 3)
+	words := sqltext.Words(dialect, text, 3)
 	if len(words) < 3 || words[0] != "CREATE" || words[1] != "ROLE" && words[1] != "USER" && words[1] != "GROUP" || words[2] == "MAPPING" {
 		return ""
 	}
@@ -335,7 +335,7 @@ func newRole(text string) string {
 // roleOptions keeps of a CREATE ROLE what concerns its rights inside a
 // database: nobody logs in by a role that a migration makes.
 func roleOptions(text string) string {
-	words := sqltext.Words(Engine{}.Dialect(), text, 1000)
+	words := sqltext.Words(dialect, text, 1000)
 	options := "NOLOGIN"
 	for _, w := range []string{"NOINHERIT", "BYPASSRLS"} {
 		if slices.Contains(words, w) {
@@ -486,7 +486,7 @@ func (d *database) Query(ctx context.Context, text string, out engine.Sink) erro
 		return err
 	}
 	s := engine.Script{Text: text, First: 1}
-	for _, p := range sqltext.Statements(Engine{}.Dialect(), text) {
+	for _, p := range sqltext.Statements(dialect, text) {
 		if p.CopyIn {
 			return fault.New(fault.Usage, "make it a migration, or use psql", "COPY ... FROM stdin has no data here")
 		}
@@ -577,7 +577,7 @@ func value(oid uint32, b []byte) any {
 // Keep makes a snapshot; nobody may be connected meanwhile. The pages of this
 // database are settled first, so that the snapshot and this database have a
 // baseline in common.
-func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) (base json.RawMessage, err error) {
+func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) (base json.RawMessage, err error) {
 	if err := d.Close(); err != nil {
 		return nil, err
 	}
@@ -671,7 +671,7 @@ func (d *database) common(ctx context.Context, to string, now baseline) (json.Ra
 	if err == nil && t.nothing() {
 		return json.Marshal(now)
 	}
-	return nil, d.server.Note(ctx, to, func(f *engine.Facts) { f.Baseline = nil })
+	return nil, d.server.UpdateFacts(ctx, to, func(f *engine.Facts) { f.Baseline = nil })
 }
 
 // present settles the database and notes a baseline of it as it is now, and

@@ -4,7 +4,6 @@ package postgres
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +14,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/source"
 	"hemzo/internal/sqltext"
 )
 
@@ -24,13 +24,30 @@ type Engine struct{}
 // Name returns "postgres".
 func (Engine) Name() string { return "postgres" }
 
-// Dialect tells how PostgreSQL's SQL is read.
-func (Engine) Dialect() sqltext.Dialect {
-	return sqltext.Dialect{NestedComments: true, DollarQuotes: true, EscapeStrings: true, Routines: true, Dumps: true}
+var dialect = sqltext.Dialect{NestedComments: true, DollarQuotes: true, EscapeStrings: true, Routines: true, Dumps: true}
+
+// Language is PostgreSQL's SQL.
+func (Engine) Language() source.Language { return source.SQL(dialect) }
+
+// Traces are PostgreSQL's own words.
+func (Engine) Traces() engine.Traces { return engine.Traces{Words: ownWords, Version: "15"} }
+
+var ownWords = regexp.MustCompile(`(?i)\b(BIGSERIAL|SERIAL|JSONB|TIMESTAMPTZ|PLPGSQL|GENERATED\s+(ALWAYS|BY\s+DEFAULT)\s+AS\s+IDENTITY|` +
+	`CREATE\s+EXTENSION|CREATE\s+TYPE)\b|\$\$`)
+
+// Hosting: one server holds all copies.
+func (e Engine) Hosting() engine.Hosting {
+	return engine.Hosting{
+		Process: e, Container: e, Existing: e, Connect: connect, Prune: prune,
+		Foretold: &engine.Foretold{
+			Ports:      func(engine.Spec) []int { return []int{serverPort} },
+			Connection: foretell,
+		},
+	}
 }
 
-// Layers is few: a layer takes 8 MB and as many milliseconds, empty.
-func (Engine) Layers() int { return 8 }
+// MaxLayers is few: a layer takes 8 MB and as many milliseconds, empty.
+func (Engine) MaxLayers() int { return 8 }
 
 var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_.]*$`)
 
@@ -60,8 +77,8 @@ func major(version string) string {
 	return m
 }
 
-// Base lists what an empty database depends on.
-func (Engine) Base(s engine.Spec) []string {
+// Fingerprint lists what an empty database depends on.
+func (Engine) Fingerprint(s engine.Spec) []string {
 	version := major(s.Version)
 	if version == "" {
 		if b, err := find(""); err == nil && s.Image == "" {
@@ -71,8 +88,8 @@ func (Engine) Base(s engine.Spec) []string {
 		}
 	}
 	// Who owns the objects of a template owns those of its copies.
-	role, _, _ := strings.Cut(s.As, " ")
-	base := []string{"postgres", version, s.Encoding, s.Locale, s.As, ownerOf(s.Database, role)}
+	role, _, _ := strings.Cut(s.SourceRole, " ")
+	base := []string{"postgres", version, s.Encoding, s.Locale, s.SourceRole, ownerOf(s.Database, role)}
 	base = append(base, slices.Sorted(slices.Values(s.Extensions))...)
 	var settings []string
 	for _, set := range s.Settings {
@@ -91,11 +108,6 @@ func (Engine) Needs(context.Context) []engine.Need {
 		n.Has += b.version() + " in " + b.folder
 	}
 	return []engine.Need{n}
-}
-
-// Private is not used: the server is a process, see Start.
-func (Engine) Private(context.Context, string, engine.Spec) (engine.Server, error) {
-	return nil, fmt.Errorf("postgres has no server inside this program")
 }
 
 const advice = "install it (on Debian: apt-get install postgresql), put the folder of its programs on PATH, or use  where: container"

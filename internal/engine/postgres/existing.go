@@ -51,10 +51,10 @@ func parse(url string) (*pgx.ConnConfig, error) {
 // reached, whichever the URL names: advisory locks hold within one database.
 var controls = []string{"postgres", "template1"}
 
-// Existing opens the server at a URL (libpq's form of URI, section 34.1.1.2
+// Open opens the server at a URL (libpq's form of URI, section 34.1.1.2
 // of PostgreSQL's manual; what it leaves out comes from the PG* variables,
 // the password file and the service file).
-func (Engine) Existing(ctx context.Context, url string, _ engine.Spec, p engine.Patience) (engine.Server, error) {
+func (Engine) Open(ctx context.Context, url string, _ engine.Spec, p engine.Patience) (engine.Server, error) {
 	config, err := parse(url)
 	if err != nil {
 		return nil, err

@@ -178,7 +178,7 @@ func (s *server) find(ctx context.Context, id string) (e engine.Entry, broken bo
 }
 
 // Note changes the facts of one.
-func (s *server) Note(ctx context.Context, id string, change func(*engine.Facts)) error {
+func (s *server) UpdateFacts(ctx context.Context, id string, change func(*engine.Facts)) error {
 	unlock, err := s.Lock(ctx, "facts "+id, nil)
 	if err != nil {
 		return err

@@ -74,7 +74,7 @@ func segmentOf(data string) (id int, ok bool) {
 func removeSegment(id int) {
 	uid := uint32(os.Getuid())
 	if u := serverUser(); u != nil {
-		uid = u.uid
+		uid = u.UID
 	}
 	var d unix.SysvShmDesc
 	for end := time.Now().Add(5 * time.Second); ; time.Sleep(5 * time.Millisecond) { // a process that ends lets go of it last

@@ -66,12 +66,12 @@ func flushed(ctx context.Context, conn *pgx.Conn) (number int64, err error) {
 	return number, err
 }
 
-// place is where a moment is told from which on the log has to be read, of
+// formatLogMark is where a moment is told from which on the log has to be read, of
 // which database it is true.
-func place(oid uint32, at wal.Position) string { return fmt.Sprintf("%d %s", oid, at) }
+func formatLogMark(oid uint32, at wal.Position) string { return fmt.Sprintf("%d %s", oid, at) }
 
-// placed reads what place wrote; 0 where it is of another database.
-func placed(text string, oid uint32) wal.Position {
+// parseLogMark reads what formatLogMark wrote; 0 where it is of another database.
+func parseLogMark(text string, oid uint32) wal.Position {
 	of, at, _ := strings.Cut(text, " ")
 	p, err := wal.ParsePosition(at)
 	if err != nil || of != strconv.FormatUint(uint64(oid), 10) {
@@ -90,7 +90,7 @@ func (d *database) since(base baseline) wal.Position {
 	if text == "" && d.born {
 		_, text, _ = strings.Cut(d.facts.Born, " ")
 	}
-	d.clear = placed(text, d.oid)
+	d.clear = parseLogMark(text, d.oid)
 	return d.clear
 }
 

@@ -19,7 +19,7 @@ import (
 	"hemzo/internal/sqltext"
 )
 
-func words(text string) []string { return sqltext.Words(Engine{}.Dialect(), text, 12) }
+func words(text string) []string { return sqltext.Words(dialect, text, 12) }
 
 func TestWhatFitsATransaction(t *testing.T) {
 	for text, want := range map[string]bool{
@@ -56,7 +56,7 @@ func TestNewRole(t *testing.T) {
 func TestClientLines(t *testing.T) {
 	for line, want := range map[string]bool{`\restrict abc`: true, `\unrestrict abc`: true, `\connect other`: false, `\i more.sql`: false, `\! rm`: false} {
 		s := engine.Script{File: "dump.sql", Text: line + "\n", First: 1}
-		_, err := look(s, sqltext.Split(Engine{}.Dialect(), s.Text), nil)
+		_, err := look(s, sqltext.Split(dialect, s.Text), nil)
 		assert.Equal(t, want, err == nil, line)
 	}
 }
@@ -140,7 +140,7 @@ func TestCheck(t *testing.T) {
 	} {
 		assert.Equal(t, fault.Usage, fault.KindOf(Engine{}.Check(s)))
 	}
-	base := func(s engine.Spec) string { return strings.Join(Engine{}.Base(s), "|") }
+	base := func(s engine.Spec) string { return strings.Join(Engine{}.Fingerprint(s), "|") }
 	plain := engine.Spec{Version: "15", Encoding: "UTF-8", Locale: "C"}
 	one, two := plain, plain
 	one.Settings = []engine.Setting{{Name: "a", Value: "1"}, {Name: "b", Value: "2"}}
@@ -148,7 +148,7 @@ func TestCheck(t *testing.T) {
 	assert.Equal(t, base(one), base(two), "the order of settings means nothing")
 	assert.NotEqual(t, base(plain), base(one))
 	other := plain
-	other.As = "keeper"
+	other.SourceRole = "keeper"
 	assert.NotEqual(t, base(plain), base(other), "other rights make another template")
 	other = plain
 	other.Database = "honey"
@@ -180,7 +180,7 @@ func TestFind(t *testing.T) {
 
 func TestErrorsArePlaced(t *testing.T) {
 	s := engine.Script{File: "m.sql", Text: "SELECT 1;\n  SELECT 'č', x;\n", First: 5}
-	p := sqltext.Statements(Engine{}.Dialect(), s.Text)[1]
+	p := sqltext.Statements(dialect, s.Text)[1]
 	err := failed(s, p, &pgconn.PgError{Message: "no x", Code: "42703", Position: 13, Detail: "really", Hint: "try y"})
 	f := new(fault.Error)
 	require.ErrorAs(t, err, &f)
@@ -250,7 +250,7 @@ func TestKeptFolders(t *testing.T) {
 }
 
 func TestNotFoundWithoutAServer(t *testing.T) {
-	_, err := Engine{}.Existing(context.Background(), "postgresql://a:b@127.0.0.1:1/x", engine.Spec{}, engine.Patience{})
+	_, err := Engine{}.Open(context.Background(), "postgresql://a:b@127.0.0.1:1/x", engine.Spec{}, engine.Patience{})
 	assert.Equal(t, fault.Lacking, fault.KindOf(err))
 	assert.ErrorContains(t, err, "cannot connect to PostgreSQL at 127.0.0.1:1")
 }

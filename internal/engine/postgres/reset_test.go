@@ -18,6 +18,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/place"
 	"hemzo/internal/reset"
 )
 
@@ -75,9 +76,9 @@ func beginWith(t *testing.T, exact bool, schema string) (s *server, copied, fres
 	require.NoError(t, os.Mkdir(folder, 0o700))
 	log, err := os.Create(filepath.Join(dir, "log"))
 	require.NoError(t, err)
-	started, err := Engine{}.Start(t.Context(), engine.Home{Password: "secret", Folder: folder, Log: log}, engine.Spec{})
+	started, err := place.Start(t.Context(), Engine{}, engine.Home{Password: "secret", Folder: folder, Log: log}, engine.Spec{})
 	require.NoError(t, err)
-	opened, err := Engine{}.Connect(t.Context(), started.Address, engine.Patience{})
+	opened, err := connect(t.Context(), started.Address, engine.Patience{})
 	require.NoError(t, err)
 	s = opened.(*server)
 	if !exact {
@@ -86,7 +87,7 @@ func beginWith(t *testing.T, exact bool, schema string) (s *server, copied, fres
 	t.Cleanup(func() {
 		assert.NoError(t, s.Close())
 		assert.NoError(t, syscall.Kill(started.PID, syscall.SIGQUIT))
-		_ = started.Wait()
+		started.Wait()
 		log.Close()
 		assert.NoError(t, os.RemoveAll(dir))
 		runtime.UnlockOSThread()
@@ -354,7 +355,7 @@ func TestReplacedAhead(t *testing.T) {
 		require.NoError(t, err)
 		if name != "" { // nobody connected, but other facts
 			require.NoError(t, c.Close(t.Context()))
-			require.NoError(t, s.Note(t.Context(), copied.ID, func(f *engine.Facts) { f.Name = name }))
+			require.NoError(t, s.UpdateFacts(t.Context(), copied.ID, func(f *engine.Facts) { f.Name = name }))
 		}
 		report, err := o.Do(t.Context(), reset.Options{Way: engine.Snapshot, Ahead: true})
 		require.NoError(t, err)

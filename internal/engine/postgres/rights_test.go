@@ -20,6 +20,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/place"
 	"hemzo/internal/reset"
 )
 
@@ -36,7 +37,7 @@ func urlOf(s *server, user, password string) string {
 // existing opens a private server as one that is there already.
 func existing(t *testing.T, url string) *server {
 	t.Helper()
-	opened, err := Engine{}.Existing(t.Context(), url, engine.Spec{}, engine.Patience{})
+	opened, err := Engine{}.Open(t.Context(), url, engine.Spec{}, engine.Patience{})
 	require.NoError(t, err)
 	t.Cleanup(func() { opened.Close() })
 	return opened.(*server)
@@ -187,7 +188,7 @@ func TestFactsOfTests(t *testing.T) {
 				assert.Equal(t, "mine", now.Facts.Name, sql)
 				assert.Equal(t, e.Facts.Start, now.Facts.Start, sql)
 			} else { // this role is the tests': nothing more than the tests may is done with it
-				require.NoError(t, s.Note(t.Context(), e.ID, func(f *engine.Facts) { *f = e.Facts }))
+				require.NoError(t, s.UpdateFacts(t.Context(), e.ID, func(f *engine.Facts) { *f = e.Facts }))
 			}
 			_, err = reset.Do(t.Context(), s, e, reset.Options{Wait: time.Second})
 			require.NoError(t, err, "%d: %s", i, sql)
@@ -238,7 +239,7 @@ func TestMarks(t *testing.T) {
 	require.ErrorIs(t, err, engine.ErrNotFound, "it is to be built again")
 	assert.False(t, there(start), "its name is free for that")
 	require.NoError(t, s.do(ctx, "UPDATE pg_database SET datconnlimit = -2 WHERE datname = '"+copied.ID+"'; RESET allow_system_table_mods"))
-	require.ErrorIs(t, s.Note(ctx, copied.ID, func(*engine.Facts) {}), engine.ErrNotFound)
+	require.ErrorIs(t, s.UpdateFacts(ctx, copied.ID, func(*engine.Facts) {}), engine.ErrNotFound)
 	require.NoError(t, s.Clear(ctx))
 	assert.False(t, there(copied.ID))
 
@@ -288,7 +289,7 @@ func TestTwoAtOnce(t *testing.T) {
 		})
 		require.NoError(t, all[0].Copy(t.Context(), start, id, facts))
 		together("notes and drops", func(s *server) error {
-			if err := s.Note(t.Context(), id, func(f *engine.Facts) { f.Lost = time.Now() }); err != nil && err != engine.ErrNotFound {
+			if err := s.UpdateFacts(t.Context(), id, func(f *engine.Facts) { f.Lost = time.Now() }); err != nil && err != engine.ErrNotFound {
 				return err
 			}
 			return s.Drop(t.Context(), id)
@@ -313,13 +314,13 @@ func TestSlowWorkAside(t *testing.T) {
 				ended <- d.copyBefore(ctx, engine.NewID(engine.Kept), copied.Facts, time.Now().Add(time.Hour))
 				return
 			}
-			_, err := d.Keep(ctx, engine.NewID(engine.Kept), engine.Facts{Format: engine.Format})
+			_, err := d.Snapshot(ctx, engine.NewID(engine.Kept), engine.Facts{Format: engine.Format})
 			ended <- err
 		}()
 		for range 5 {
 			id := engine.NewID(engine.Copy)
 			require.NoError(t, s.Copy(t.Context(), copied.Facts.Start, id, copied.Facts))
-			require.NoError(t, s.Note(t.Context(), other.ID, func(f *engine.Facts) { f.Name = id }))
+			require.NoError(t, s.UpdateFacts(t.Context(), other.ID, func(f *engine.Facts) { f.Name = id }))
 			require.NoError(t, s.Drop(t.Context(), id))
 		}
 		select {
@@ -391,9 +392,9 @@ func TestClean(t *testing.T) {
 	require.NoError(t, err)
 	defer os.Remove(log.Name())
 	defer log.Close()
-	started, err := Engine{}.Start(t.Context(), engine.Home{Password: "secret", Folder: folder, Log: log}, engine.Spec{})
+	started, err := place.Start(t.Context(), Engine{}, engine.Home{Password: "secret", Folder: folder, Log: log}, engine.Spec{})
 	require.NoError(t, err)
-	opened, err := Engine{}.Connect(t.Context(), started.Address, engine.Patience{})
+	opened, err := connect(t.Context(), started.Address, engine.Patience{})
 	require.NoError(t, err)
 	s := opened.(*server)
 	busy := make(chan error, 1)
@@ -412,7 +413,7 @@ func TestClean(t *testing.T) {
 	segment, named := segmentOf(folder + "/data")
 	require.True(t, named)
 	require.NoError(t, syscall.Kill(started.PID, syscall.SIGKILL))
-	_ = started.Wait()
+	started.Wait()
 	require.NoError(t, Engine{}.Clean(folder))
 	assert.Error(t, <-busy)
 	assert.Empty(t, workingIn(folder, folder+"/data"))

@@ -534,7 +534,7 @@ func (s *server) Clear(ctx context.Context) error {
 
 // Whole reports whether facts can be believed; nobody can connect to a
 // template and change it.
-func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
+func (s *server) IsIntact(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
 
 // References reads the foreign keys from the baseline.
 func (s *server) References(_ context.Context, e engine.Entry) (map[string][]string, error) {

@@ -65,7 +65,7 @@ func (d *database) postponed(ctx context.Context, conn *pgx.Conn, p putting, fre
 	if err != nil || to == p.at {
 		return false, err
 	}
-	fresh.At = place(d.oid, to)
+	fresh.At = formatLogMark(d.oid, to)
 	for _, at := range p.tables {
 		p.stamp(&fresh.Tables[at])
 		if !slices.Contains(d.owed, at) {
@@ -101,7 +101,7 @@ func (d *database) vacuumed(ctx context.Context, conn *pgx.Conn, p putting, fres
 		return err
 	}
 	if fresh.At = ""; to > 0 {
-		fresh.At = place(d.oid, to)
+		fresh.At = formatLogMark(d.oid, to)
 	}
 	if len(p.catalogs) > 0 {
 		if err := d.sight(ctx, conn); err != nil {

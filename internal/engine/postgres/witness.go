@@ -30,7 +30,7 @@ type baseline struct {
 	Tables    []mark    `json:"tables"`
 	Catalogs  []mark    `json:"catalogs"` // in the order in which the server is asked for them
 	Counters  []counter `json:"counters"`
-	At        string    `json:"at,omitempty"` // the place in the log from which on it has to be read, as place writes it
+	At        string    `json:"at,omitempty"` // the place in the log from which on it has to be read, as formatLogMark writes it
 }
 
 // form is what baselines look like that this Hemzo reads and writes.

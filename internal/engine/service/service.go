@@ -3,7 +3,6 @@
 package service
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,14 +12,12 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
-	"hemzo/internal/container"
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/folder"
 	"hemzo/internal/fault"
-	"hemzo/internal/sqltext"
+	"hemzo/internal/source"
 )
 
 // Engine is any service.
@@ -29,8 +26,22 @@ type Engine struct{}
 // Name returns "service".
 func (Engine) Name() string { return "service" }
 
-// Dialect is of no use: a service reads no SQL.
-func (Engine) Dialect() sqltext.Dialect { return sqltext.Dialect{} }
+// Language is none: a service has no sources.
+func (Engine) Language() source.Language { return source.Language{} }
+
+// Traces are none: a service is named by its image alone.
+func (Engine) Traces() engine.Traces { return engine.Traces{} }
+
+// Hosting: each copy is a container of its own.
+func (e Engine) Hosting() engine.Hosting {
+	return engine.Hosting{Container: e, PerCopy: open, Foretold: &engine.Foretold{
+		Ports: func(spec engine.Spec) []int { return spec.Service.Ports },
+		Connection: func(spec engine.Spec, at engine.Endpoint, id string, facts engine.Facts) engine.Connection {
+			facts.Carry, _ = json.Marshal(at.At)
+			return (&server{spec: spec}).Connection(id, facts)
+		},
+	}}
+}
 
 // Check reports what of a Spec cannot be.
 func (Engine) Check(s engine.Spec) error {
@@ -48,33 +59,45 @@ func (Engine) Check(s engine.Spec) error {
 	return nil
 }
 
-// Base lists what a fresh service depends on.
-func (Engine) Base(s engine.Spec) []string {
+// Fingerprint lists what a fresh service depends on.
+func (Engine) Fingerprint(s engine.Spec) []string {
 	return []string{"service", s.Image, fmt.Sprintf("%q %q %v", s.Service.Variables, s.Service.Command, s.Service.Ports)}
 }
 
-// Layers is none: what a service holds is not copied.
-func (Engine) Layers() int { return 0 }
+// MaxLayers is none: what a service holds is not copied.
+func (Engine) MaxLayers() int { return 0 }
 
 // Needs reports nothing: doctor looks at the container engine itself.
 func (Engine) Needs(context.Context) []engine.Need { return nil }
 
-// Private is not used: a service runs in a container.
-func (Engine) Private(context.Context, string, engine.Spec) (engine.Server, error) {
-	return nil, fault.New(fault.Usage, "say  where: container", "a service runs in a container")
+// open opens the services of a user, whose facts lie in the fleet's folder.
+func open(_ context.Context, fleet engine.Fleet, spec engine.Spec) (engine.Server, error) {
+	f, err := folder.Make(fleet.Folder(), func(string) (int64, bool) { return 0, true })
+	if err != nil {
+		return nil, err
+	}
+	return &server{Folder: f, fleet: fleet, spec: spec}, nil
 }
 
-// InContainers opens the services of a user, whose facts lie in a folder.
-func (Engine) InContainers(ctx context.Context, path, scope string, spec engine.Spec) (engine.Server, error) {
-	docker, err := container.Find(ctx)
+// Image is the one that the project file names.
+func (Engine) Image(spec engine.Spec) engine.Image {
+	return engine.Image{Name: spec.Image, Ports: spec.Service.Ports, Args: spec.Service.Command, Env: spec.Service.Variables}
+}
+
+// Probe asks a service whether it is ready, in the way that the project file says.
+func (Engine) Probe(ctx context.Context, spec engine.Spec, c engine.Candidate) (json.RawMessage, error) {
+	asked, err := parseWay(spec.Service.Ready)
 	if err != nil {
 		return nil, err
 	}
-	f, err := folder.Make(path, func(string) (int64, bool) { return 0, true })
-	if err != nil {
-		return nil, err
+	at := c.Address(spec.Service.Ports[0])
+	switch {
+	case asked.says != "" && c.Printed(asked.says), asked == way{} && listens(ctx, c, at):
+		return nil, nil
+	case asked.method != "":
+		return nil, call(ctx, asked, at)
 	}
-	return &server{Folder: f, docker: docker, scope: scope, spec: spec}, nil
+	return nil, engine.ErrNotReady
 }
 
 // way is how something is asked of a service: an HTTP request to its first
@@ -97,28 +120,11 @@ func parseWay(text string) (way, error) {
 // server holds services: a template is its facts alone.
 type server struct {
 	*folder.Folder
-	docker *container.Engine
-	scope  string
-	spec   engine.Spec
+	fleet engine.Fleet
+	spec  engine.Spec
 }
 
-// ContainerName is the name of a copy's container.
-func ContainerName(scope, id string) string {
-	return "hemzo_" + scope + "_" + strings.TrimPrefix(id, "hemzo_")
-}
-
-func (s *server) About() engine.About {
-	return engine.About{Engine: "service", Version: s.docker.Version, Where: "container", Address: s.docker.Endpoint}
-}
-
-// PortsOf lists the ports that the service listens on.
-func (Engine) PortsOf(spec engine.Spec) []int { return spec.Service.Ports }
-
-// Foretell tells how a service will be reached.
-func (Engine) Foretell(spec engine.Spec, at map[int]string, _, id string, facts engine.Facts) engine.Connection {
-	facts.Carry, _ = json.Marshal(at)
-	return (&server{spec: spec}).Connection(id, facts)
-}
+func (s *server) About() engine.About { return s.fleet.About() }
 
 func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 	var at map[int]string
@@ -166,55 +172,10 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	return nil
 }
 
-func (s *server) start(ctx context.Context, id string) (at map[int]string, err error) {
-	ctx, stop := context.WithTimeout(ctx, s.spec.Service.Within)
-	defer stop()
-	said := &lines{}
-	r := container.Request{
-		Name: ContainerName(s.scope, id), Scope: s.scope, Image: s.spec.Image, Args: s.spec.Service.Command,
-		Ports: s.spec.Service.Ports, Memory: s.spec.Memory, CPUs: s.spec.CPUs, Public: true, Log: said,
-	}
-	for _, v := range s.spec.Service.Variables {
-		r.Env = append(r.Env, v.Name+"="+v.Value)
-	}
-	run, err := s.docker.Start(ctx, r)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.ready(ctx, run, said); err != nil {
-		f := new(fault.Error)
-		if !errors.As(err, &f) {
-			f = fault.New(fault.Lacking, "", "the service %s did not start: %v", s.spec.Image, err)
-		}
-		f.Lines = said.last()
-		return nil, f
-	}
-	at = map[int]string{}
-	for _, p := range s.spec.Service.Ports {
-		at[p] = run.Address(p)
-	}
-	return at, nil
-}
-
-func (s *server) ready(ctx context.Context, run *container.Running, said *lines) error {
-	asked, err := parseWay(s.spec.Service.Ready)
-	if err != nil {
-		return err
-	}
-	for {
-		at := run.Address(s.spec.Service.Ports[0])
-		switch {
-		case asked.says != "" && said.hold(asked.says), asked.method != "" && call(ctx, asked, at) == nil, asked == way{} && s.listens(ctx, run, at):
-			return nil
-		}
-		select {
-		case <-run.Ended():
-			return run.Outcome()
-		case <-ctx.Done():
-			return fault.New(fault.Lacking, "see what it printed, or give more time with  ready_within:", "the service %s was not ready within %s", s.spec.Image, s.spec.Service.Within)
-		case <-time.After(10 * time.Millisecond):
-		}
-	}
+// start starts the service of a copy, in the place of one that runs.
+func (s *server) start(ctx context.Context, id string) (map[int]string, error) {
+	e, err := s.fleet.Start(ctx, id, "")
+	return e.At, err
 }
 
 // direct asks a service where it is published: no proxy of the environment's
@@ -244,12 +205,8 @@ func call(ctx context.Context, w way, at string) error {
 // connections. While a container that has just ended is taken apart, the proxy
 // before it holds connections to nobody open for a moment: so its state is
 // asked as well, and then a second connection has to hold.
-func (s *server) listens(ctx context.Context, run *container.Running, at string) bool {
-	if !accepts(at) {
-		return false
-	}
-	state, err := s.docker.State(ctx, run.Name)
-	return err == nil && state == "running" && accepts(at)
+func listens(ctx context.Context, c engine.Candidate, at string) bool {
+	return accepts(at) && c.Running(ctx) && accepts(at)
 }
 
 // accepts reports whether a server holds a connection open: one that is
@@ -272,7 +229,7 @@ func (s *server) Drop(ctx context.Context, id string) error {
 		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
 	}
 	if kind == engine.Copy {
-		if err := s.docker.Remove(ctx, ContainerName(s.scope, id)); err != nil {
+		if err := s.fleet.Stop(ctx, id); err != nil {
 			return err
 		}
 	}
@@ -297,7 +254,7 @@ func (s *server) Clear(ctx context.Context) error {
 	return s.Sweep()
 }
 
-func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
+func (s *server) IsIntact(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
 
 // References is nothing: a service has no tables.
 func (s *server) References(context.Context, engine.Entry) (map[string][]string, error) {
@@ -316,7 +273,7 @@ func (s *server) Open(ctx context.Context, id string, _ engine.Session) (engine.
 
 func (s *server) Close() error {
 	s.Release()
-	return s.docker.Close()
+	return s.fleet.Close()
 }
 
 // copied is one service.
@@ -331,7 +288,7 @@ func (*copied) Apply(context.Context, engine.Script) error               { retur
 func (*copied) Load(context.Context, engine.Table) error                 { return errNoSQL }
 func (*copied) Query(context.Context, string, engine.Sink) error         { return errNoSQL }
 func (*copied) Contents(context.Context, bool) ([]engine.Content, error) { return nil, nil }
-func (*copied) Keep(context.Context, string, engine.Facts) (json.RawMessage, error) {
+func (*copied) Snapshot(context.Context, string, engine.Facts) (json.RawMessage, error) {
 	return nil, errNoState
 }
 func (*copied) Changes(context.Context, engine.Compare) (*engine.Changes, error) {
@@ -371,37 +328,5 @@ func (c *copied) Reset(ctx context.Context, r engine.Reset) (*engine.Report, err
 		return nil, err
 	}
 	report.Why, report.Reconnect = "a fresh container, at another address: "+at[c.server.spec.Service.Ports[0]], true
-	return report, c.server.Note(ctx, c.entry.ID, func(f *engine.Facts) { f.Carry = carry })
-}
-
-// lines keeps the end of what a container prints.
-type lines struct {
-	mu   sync.Mutex
-	text []byte
-}
-
-func (l *lines) Write(b []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.text = append(l.text, b...)
-	if n := len(l.text); n > 1<<16 {
-		l.text = append([]byte{}, l.text[n-1<<15:]...)
-	}
-	return len(b), nil
-}
-
-func (l *lines) hold(text string) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return bytes.Contains(l.text, []byte(text))
-}
-
-func (l *lines) last() []string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if len(bytes.TrimSpace(l.text)) == 0 {
-		return nil
-	}
-	all := strings.Split(strings.TrimSpace(string(l.text)), "\n")
-	return all[max(len(all)-50, 0):]
+	return report, c.server.UpdateFacts(ctx, c.entry.ID, func(f *engine.Facts) { f.Carry = carry })
 }

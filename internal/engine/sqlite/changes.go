@@ -60,7 +60,7 @@ func (d *database) Changes(ctx context.Context, r engine.Compare) (*engine.Chang
 
 // Keep makes a snapshot while other connections are open: a lock that no
 // writer passes holds the file still meanwhile.
-func (d *database) Keep(ctx context.Context, to string, facts engine.Facts) (json.RawMessage, error) {
+func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) (json.RawMessage, error) {
 	c, err := d.connect()
 	if err != nil {
 		return nil, err

@@ -5,6 +5,7 @@ package sqlite
 import (
 	"context"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -14,6 +15,7 @@ import (
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/folder"
 	"hemzo/internal/fault"
+	"hemzo/internal/source"
 	"hemzo/internal/sqltext"
 )
 
@@ -25,8 +27,19 @@ func (Engine) Name() string { return "sqlite" }
 
 var dialect = sqltext.Dialect{Backtick: true, Bracket: true, OpenComment: true, TriggerBody: true}
 
-// Dialect tells how SQLite's SQL is read.
-func (Engine) Dialect() sqltext.Dialect { return dialect }
+// Language is SQLite's SQL.
+func (Engine) Language() source.Language { return source.SQL(dialect) }
+
+// Traces are SQLite's own words, and files of databases. Without a trace of any
+// engine SQLite is taken: it needs nothing.
+func (Engine) Traces() engine.Traces {
+	return engine.Traces{Words: ownWords, Files: []string{".sqlite", ".sqlite3"}, Fallback: true}
+}
+
+var ownWords = regexp.MustCompile(`(?i)\b(AUTOINCREMENT|PRAGMA|WITHOUT\s+ROWID|\)\s*STRICT)\b`)
+
+// Hosting: SQLite is a part of this program.
+func (Engine) Hosting() engine.Hosting { return engine.Hosting{Embedded: open} }
 
 func version() string { return libc.GoString(lite.Xsqlite3_libversion(libc.NewTLS())) }
 
@@ -49,7 +62,7 @@ func (Engine) Check(s engine.Spec) error {
 	if _, ok := encodings[strings.ToUpper(s.Encoding)]; !ok {
 		return bad("say UTF-8, UTF-16le or UTF-16be", "sqlite: it has no encoding %q", s.Encoding)
 	}
-	if s.Locale != "C" {
+	if s.Locale != "" && s.Locale != "C" {
 		return bad("leave locale out", "sqlite: it has no locales")
 	}
 	if len(s.Extensions) > 0 {
@@ -77,9 +90,9 @@ func (Engine) Check(s engine.Spec) error {
 
 var encodings = map[string]string{"": "UTF-8", "UTF-8": "UTF-8", "UTF8": "UTF-8", "UTF-16": "UTF-16le", "UTF-16LE": "UTF-16le", "UTF-16BE": "UTF-16be"}
 
-// Base lists what an empty SQLite file depends on. The library's minor
+// Fingerprint lists what an empty SQLite file depends on. The library's minor
 // version is not part of it: the file format has been one since 3.0.
-func (Engine) Base(s engine.Spec) []string {
+func (Engine) Fingerprint(s engine.Spec) []string {
 	base := []string{"sqlite", "3", encodings[strings.ToUpper(s.Encoding)]}
 	for _, set := range s.Settings {
 		base = append(base, set.Name+"="+strings.ToLower(set.Value))
@@ -88,16 +101,16 @@ func (Engine) Base(s engine.Spec) []string {
 	return base
 }
 
-// Layers is many: a layer is a file copy, and small.
-func (Engine) Layers() int { return 64 }
+// MaxLayers is many: a layer is a file copy, and small.
+func (Engine) MaxLayers() int { return 64 }
 
 // Needs reports that SQLite needs nothing but this program.
 func (Engine) Needs(context.Context) []engine.Need {
 	return []engine.Need{{What: "SQLite", Has: version() + ", part of this program"}}
 }
 
-// Private opens the server in a folder.
-func (Engine) Private(_ context.Context, path string, _ engine.Spec) (engine.Server, error) {
+// open opens the server in a folder.
+func open(_ context.Context, path string, _ engine.Spec) (engine.Server, error) {
 	s := &server{}
 	f, err := folder.Make(path, func(id string) (int64, bool) {
 		info, err := os.Stat(s.file(id))

@@ -212,7 +212,7 @@ func (s *server) orphaned(ctx context.Context, path string) bool {
 	return errors.Is(err, engine.ErrNotFound) || err == nil && e.Facts.Owner.Lock != "" && !s.Owned(ctx, e.Facts.Owner.Lock)
 }
 
-func (s *server) Whole(_ context.Context, e engine.Entry) (bool, error) {
+func (s *server) IsIntact(_ context.Context, e engine.Entry) (bool, error) {
 	if e.Bad {
 		return false, nil
 	}

@@ -49,7 +49,7 @@ PRAGMA user_version = 7;
 func made(t *testing.T, script string, settings ...engine.Setting) (s *server, template, copied string) {
 	t.Helper()
 	ctx := context.Background()
-	opened, err := Engine{}.Private(ctx, t.TempDir(), engine.Spec{})
+	opened, err := Engine{}.Hosting().Embedded(ctx, t.TempDir(), engine.Spec{})
 	require.NoError(t, err)
 	s = opened.(*server)
 	work, template, copied := engine.NewID(engine.Work), engine.TemplateID("0123456789abcdef"), engine.NewID(engine.Copy)
@@ -327,7 +327,7 @@ func TestDamagedTemplate(t *testing.T) {
 	s, template, _ := made(t, apiary)
 	e, err := s.Find(context.Background(), template)
 	require.NoError(t, err)
-	ok, err := s.Whole(context.Background(), e)
+	ok, err := s.IsIntact(context.Background(), e)
 	require.NoError(t, err)
 	assert.True(t, ok)
 	require.NoError(t, os.Chmod(s.file(template), 0o600))
@@ -336,7 +336,7 @@ func TestDamagedTemplate(t *testing.T) {
 	_, err = f.WriteAt([]byte{1}, 5000)
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
-	ok, err = s.Whole(context.Background(), e)
+	ok, err = s.IsIntact(context.Background(), e)
 	require.NoError(t, err)
 	assert.False(t, ok)
 }
