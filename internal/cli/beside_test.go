@@ -125,7 +125,7 @@ func TestCommandsBeside(t *testing.T) {
 					}
 				})
 			}
-			const ask = `[ "$(psql -XAtc 'SELECT count(*) FROM hive' "$DATABASE_URL")" = 1 ] && curl -sf -X POST "$HEMZO_CONTROL/reset" >/dev/null`
+			const ask = `[ "$(psql -XAtc 'SELECT count(*) FROM hive' "$DATABASE_URL")" = 1 ] && curl -sS --fail-with-body -X POST "$HEMZO_CONTROL/reset" >answer || { cat answer; exit 22; }`
 			loop(root, "run", "-q", "--", "sh", "-c", ask)
 			loop(second, "run", "-q", "--copies", "2", "--", "sh", "-c", "true")
 			loop(root, "take", "-q", "--for", "1s")

@@ -32,8 +32,8 @@ build, take, a small suite twice, what it left, reset, drop. It works from any
 folder, touches nothing of yours and leaves nothing behind.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, args []string) error {
-			if !slices.Contains(apiary.Engines(), name) {
-				return fault.New(fault.Usage, "engines: "+strings.Join(apiary.Engines(), ", "), "there is no demo project for %q", name)
+			if !slices.Contains(demoEngines(), name) {
+				return fault.New(fault.Usage, "engines: "+strings.Join(demoEngines(), ", "), "there is no demo project for %q", name)
 			}
 			if where == "container" && !c.Flags().Changed("engine") {
 				name = demoEngine(func(e engine.Engine) bool { return e.Hosting().Container != nil && e.Hosting().PerCopy == nil })
@@ -55,12 +55,17 @@ folder, touches nothing of yours and leaves nothing behind.`,
 		},
 	}
 	c.Flags().StringVar(&name, "engine", demoEngine(func(e engine.Engine) bool { return e.Traces().Fallback }),
-		"the `ENGINE` to show: "+strings.Join(apiary.Engines(), ", "))
+		"the `ENGINE` to show: "+strings.Join(demoEngines(), ", "))
 	c.Flags().StringVar(&where, "where", "", "`memory` or container, for the engines that know both")
 	c.Flags().StringVar(&image, "image", "", "with --where container: the `IMAGE`")
-	_ = c.RegisterFlagCompletionFunc("engine", cobra.FixedCompletions(apiary.Engines(), cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("engine", cobra.FixedCompletions(demoEngines(), cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().StringVar(&keep, "unpack", "", "write the demo project to `FOLDER` and stop")
 	return c
+}
+
+// demoEngines are the engines that have a demo project.
+func demoEngines() []string {
+	return slices.DeleteFunc(all.Names(), func(name string) bool { return !slices.Contains(apiary.Engines(), name) })
 }
 
 // demoEngine is the first engine that has a demo project and that fits.

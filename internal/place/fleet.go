@@ -136,12 +136,13 @@ func (f *containers) Start(ctx context.Context, id, _ string) (engine.Endpoint, 
 	}
 	address, err := probeContainer(ctx, f.docker, f.how, f.spec, run, said, "")
 	if err != nil {
-		f2 := new(fault.Error)
-		if !errors.As(err, &f2) {
-			f2 = fault.New(fault.Lacking, "", "the service %s did not start: %v", f.spec.Image, err)
+		_ = f.Stop(context.WithoutCancel(ctx), id) // else it is swept
+		why := fault.New(fault.Lacking, "", "the %s %s did not start: %v", f.name, imageOf(image, f.spec), err)
+		if told, ok := errors.AsType[*fault.Error](err); ok {
+			why.Next = told.Next
 		}
-		f2.Lines = fault.LastLines(said.String(), 50)
-		return engine.Endpoint{}, errors.Join(f2, f.Stop(context.WithoutCancel(ctx), id))
+		why.Lines = fault.LastLines(said.String(), 50)
+		return engine.Endpoint{}, why
 	}
 	at := map[int]string{}
 	for _, p := range image.Ports {

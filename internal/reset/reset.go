@@ -73,7 +73,7 @@ func (o *Opened) Close() error {
 		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 		defer stop()
 		now := o.entry.Facts
-		err = o.server.UpdateFacts(ctx, o.entry.ID, func(f *engine.Facts) { f.Baseline, f.At, f.Also = now.Baseline, now.At, now.Also })
+		err = o.server.UpdateFacts(ctx, o.entry.ID, func(f *engine.Facts) { f.Baseline, f.BaselineState, f.Also = now.Baseline, now.BaselineState, now.Also })
 		if errors.Is(err, engine.ErrNotFound) {
 			err = nil // dropped meanwhile
 		}
@@ -183,7 +183,7 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 			f.Resetting = false
 		}
 		if done.Later != nil && !f.Resetting && f.Layer == o.start.Facts.Layer {
-			f.Baseline, f.At, o.unsaid = r.Baseline, at, !done.Noted
+			f.Baseline, f.BaselineState, o.unsaid = r.Baseline, at, !done.Noted
 			if done.Noted { // it is another database
 				f.Baseline, f.Also = nil, nil
 			}
@@ -193,7 +193,7 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 		same := !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) && f.Layer == o.start.Facts.Layer
 		if !same {
 			err = o.note(ctx, func(f *engine.Facts) {
-				f.Resetting, f.Baseline, f.At = false, done.Baseline, at
+				f.Resetting, f.Baseline, f.BaselineState = false, done.Baseline, at
 				if f.Layer > o.start.Facts.Layer { // advance has added to them
 					f.Layer, f.Steps = o.start.Facts.Layer, f.Steps[:o.start.Facts.Layer]
 				}
@@ -221,8 +221,8 @@ func but(target string, keep []string) string {
 
 // standsFor is the state that a copy's baseline was noted in.
 func standsFor(f engine.Facts) string {
-	if f.At != "" {
-		return f.At
+	if f.BaselineState != "" {
+		return f.BaselineState
 	}
 	return f.Start
 }

@@ -86,7 +86,7 @@ func (d *database) levelChanges(ctx context.Context, start string) ([]engine.Sch
 	if err != nil {
 		return nil, err
 	}
-	c, err := readCarry(e.Facts.Carry)
+	c, err := readCarry(privateOf(e.Facts).Carry)
 	if err != nil {
 		return nil, fmt.Errorf("reading the facts of %s: %w", start, err)
 	}

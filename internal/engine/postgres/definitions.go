@@ -174,7 +174,7 @@ func (d *database) beyondObjects(ctx context.Context, conn *pgx.Conn, kin bool, 
 	for _, i := range items {
 		kind, name := i.words()
 		if kind == "database limit" && i.Value == fmt.Sprint(workLimit(d.id)) {
-			i.Value = fmt.Sprint(limitOf(d.facts.Carry))
+			i.Value = fmt.Sprint(limitOf(privateOf(d.facts).Carry))
 		}
 		out = append(out, engine.Content{Kind: kind, Name: name, Sum: i.Value})
 	}

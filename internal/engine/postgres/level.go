@@ -196,7 +196,7 @@ func carryOf(items []levelItem) (c carry) {
 // and of copies it is what they have by now.
 func (s *server) carriedFrom(ctx context.Context, from engine.Entry, to string) (json.RawMessage, error) {
 	if from.Kind == engine.Template || from.Kind == engine.Kept {
-		return from.Facts.Carry, nil
+		return privateOf(from.Facts).Carry, nil
 	}
 	var items []levelItem
 	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
@@ -246,7 +246,7 @@ func some(ctx context.Context, conn *pgx.Conn, t tableName) (yes bool) {
 // bring puts on a fresh copy what it is given beside its files. A template
 // that a crash has emptied is dropped: it is to be built again.
 func (s *server) bring(ctx context.Context, id string, from engine.Entry, f engine.Facts) error {
-	c, err := readCarry(f.Carry)
+	c, err := readCarry(privateOf(f).Carry)
 	if err != nil {
 		return fmt.Errorf("reading the facts of %s: %w", from.ID, err)
 	}

@@ -88,7 +88,7 @@ func (d *database) since(base baseline) wal.Position {
 	}
 	text := base.At
 	if text == "" && d.born {
-		_, text, _ = strings.Cut(d.facts.Born, " ")
+		_, text, _ = strings.Cut(privateOf(d.facts).Birth, " ")
 	}
 	d.clear = parseLogMark(text, d.oid)
 	return d.clear

@@ -12,7 +12,8 @@ import (
 // replaced are the facts of a copy in whose place a copy of a start state was
 // put.
 func replaced(f engine.Facts, start engine.Entry) engine.Facts {
-	f.Baseline, f.At, f.Also, f.Born, f.Resetting, f.Carry, f.From = nil, start.ID, nil, "", false, start.Facts.Carry, start.Facts.Made
+	f.Baseline, f.BaselineState, f.Also, f.Resetting = nil, start.ID, nil, false
+	changePrivate(&f, func(p *private) { *p = private{Carry: privateOf(start.Facts).Carry, Source: start.Facts.Made} })
 	return f
 }
 
@@ -112,5 +113,5 @@ func (s *server) fresh(ctx context.Context, start engine.Entry, work string, e e
 	if err := s.duplicate(ctx, start, work, facts); err != nil {
 		return err
 	}
-	return s.do(ctx, fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d", ident(work), limitOf(facts.Carry)))
+	return s.do(ctx, fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d", ident(work), limitOf(privateOf(facts).Carry)))
 }

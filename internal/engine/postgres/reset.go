@@ -54,7 +54,8 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	if err := d.Close(); err != nil {
 		return nil, err
 	}
-	d.facts.Born, d.facts.From, d.clear = "", time.Time{}, 0
+	changePrivate(&d.facts, func(p *private) { p.Birth, p.Source = "", time.Time{} })
+	d.clear = 0
 	drop, err := d.server.replace(ctx, r.Start, d.id, d.facts)
 	if err != nil {
 		return nil, err
@@ -98,7 +99,7 @@ func (d *database) base(ctx context.Context, r engine.Reset) (b baseline, err er
 			if err != nil {
 				return b, err
 			}
-			if !d.facts.From.IsZero() && !start.Facts.Made.Equal(d.facts.From) {
+			if from := privateOf(d.facts).Source; !from.IsZero() && !start.Facts.Made.Equal(from) {
 				return b, errReplace{"its template was built again since"}
 			}
 			d.startOf, d.start = r.Start, start.Facts.Baseline
@@ -257,7 +258,7 @@ func (d *database) level(ctx context.Context, start string) (changed []string, e
 	if err != nil {
 		return nil, err
 	}
-	items, err := d.server.putLevel(ctx, d.id, d.facts, e.Facts.Carry)
+	items, err := d.server.putLevel(ctx, d.id, d.facts, privateOf(e.Facts).Carry)
 	for _, i := range items {
 		kind, name := i.words()
 		if text := strings.TrimSpace(kind + " " + name); !slices.Contains(changed, text) {

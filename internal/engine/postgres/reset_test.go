@@ -372,7 +372,7 @@ func TestReplacedAhead(t *testing.T) {
 	now, err := s.Find(t.Context(), copied.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "again", now.Facts.Name)
-	assert.Equal(t, copied.Facts.Start, now.Facts.At)
+	assert.Equal(t, copied.Facts.Start, now.Facts.BaselineState)
 	require.Equal(t, want, contents(t, s, copied.ID))
 }
 

@@ -177,7 +177,7 @@ func TestFactsOfTests(t *testing.T) {
 	for i, s := range []*server{private, existing(t, urlOf(private, "hemzo", "")), existing(t, urlOf(private, "maker", "one")), existing(t, urlOf(private, "plain", "two"))} {
 		facts := engine.Facts{Format: engine.Format, Database: fmt.Sprint("honey", i), Name: "mine"}
 		e := makeTemplate(t, s, facts, fmt.Sprintf("0000000000c%d", i), "CREATE TABLE hive (id int); INSERT INTO hive VALUES (1)")
-		forged := `{"format":2,"database":"x","name":"forged","start":"shop","carry":{"grants":[{"right":"CONNECT ON DATABASE x TO PUBLIC; ALTER ROLE hemzo_honey SUPERUSER; GRANT CONNECT"}]}}`
+		forged := `{"format":2,"database":"x","name":"forged","start":"shop","private":{"carry":{"grants":[{"right":"CONNECT ON DATABASE x TO PUBLIC; ALTER ROLE hemzo_honey SUPERUSER; GRANT CONNECT"}]}}}`
 		for _, sql := range []string{
 			"COMMENT ON DATABASE %s IS 'the shop database'", "COMMENT ON DATABASE %s IS " + literal(forged), "ALTER ROLE CURRENT_USER IN DATABASE %s SET application_name = " + literal(forged), "ALTER DATABASE %s SET application_name = " + literal(forged),
 		} {

@@ -173,10 +173,11 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 			return fmt.Errorf("copying %s: %w", from, err)
 		}
 	}
-	if facts.Carry, err = s.carriedFrom(ctx, e, to); err != nil {
+	carry, err := s.carriedFrom(ctx, e, to)
+	if err != nil {
 		return err
 	}
-	facts.From = e.Facts.Made
+	changePrivate(&facts, func(p *private) { p.Carry, p.Source = carry, e.Facts.Made })
 	err = s.make(ctx, to, facts, func(work string) error { return s.duplicate(ctx, e, work, facts) })
 	if sqlState(err) == "3D000" {
 		return engine.ErrNotFound
@@ -241,7 +242,7 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 		sql = fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ALTER DATABASE %s OWNER TO CURRENT_USER; ", ident(from), ident(from))
 	}
 	if kind != engine.Work {
-		sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d; ", ident(from), limitOf(facts.Carry))
+		sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d; ", ident(from), limitOf(privateOf(facts).Carry))
 	}
 	sql += fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", ident(from), ident(to))
 	if kind == engine.Work {
@@ -270,12 +271,13 @@ func (s *server) christen(ctx context.Context, conn *pgx.Conn, from string, kind
 	if _, err := conn.Exec(ctx, "BEGIN"); err != nil {
 		return err
 	}
-	facts.Born = ""
+	birth := ""
 	if kind == engine.Copy {
-		if err := conn.QueryRow(ctx, "SELECT concat_ws(' ', pg_current_xact_id(), oid, pg_current_wal_insert_lsn()) FROM pg_database WHERE datname = $1", from).Scan(&facts.Born); err != nil {
+		if err := conn.QueryRow(ctx, "SELECT concat_ws(' ', pg_current_xact_id(), oid, pg_current_wal_insert_lsn()) FROM pg_database WHERE datname = $1", from).Scan(&birth); err != nil {
 			return err
 		}
 	}
+	changePrivate(&facts, func(p *private) { p.Birth = birth })
 	text, err := s.noting(from, facts)
 	if err == nil {
 		_, err = conn.Exec(ctx, text+"; "+sql+"; COMMIT")
@@ -331,9 +333,12 @@ func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts
 	}
 	facts.Size = size
 	if kind, _ := engine.KindOf(to); kind == engine.Template {
-		if facts.Carry, facts.Baseline, err = s.settle(ctx, from); err != nil {
+		carry, base, err := s.settle(ctx, from)
+		if err != nil {
 			return err
 		}
+		facts.Baseline = base
+		changePrivate(&facts, func(p *private) { p.Carry = carry })
 	}
 	return s.name(ctx, from, to, facts)
 }

@@ -464,7 +464,7 @@ func (d *database) quick(ctx context.Context, conn *pgx.Conn, inside bool, base 
 	d.writers = m.writers
 	// No transaction has been here since the last look, or since it was made, and
 	// none is under way: the next number is that behind the last one that ended.
-	birth, _, _ := strings.Cut(d.facts.Born, " ")
+	birth, _, _ := strings.Cut(privateOf(d.facts).Birth, " ")
 	if base.Quiet && m.writers == 0 && (m.next == d.seen || m.oldest == m.next && d.born && birth == strconv.FormatInt(m.next-1, 10)) {
 		return touched{idle: true}, true, nil
 	}

@@ -9,13 +9,12 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"hemzo/internal/engine"
-	"hemzo/internal/engine/folder"
+	"hemzo/internal/engine/percopy"
 	"hemzo/internal/fault"
 	"hemzo/internal/source"
 )
@@ -36,9 +35,8 @@ func (Engine) Traces() engine.Traces { return engine.Traces{} }
 func (e Engine) Hosting() engine.Hosting {
 	return engine.Hosting{Container: e, PerCopy: open, Foretold: &engine.Foretold{
 		Ports: func(spec engine.Spec) []int { return spec.Service.Ports },
-		Connection: func(spec engine.Spec, at engine.Endpoint, id string, facts engine.Facts) engine.Connection {
-			facts.Carry, _ = json.Marshal(at.At)
-			return (&server{spec: spec}).Connection(id, facts)
+		Connection: func(spec engine.Spec, at engine.Endpoint, _ string, _ engine.Facts) engine.Connection {
+			return connection(spec.Service.Ports, at.At)
 		},
 	}}
 }
@@ -70,13 +68,14 @@ func (Engine) MaxLayers() int { return 0 }
 // Needs reports nothing: doctor looks at the container engine itself.
 func (Engine) Needs(context.Context) []engine.Need { return nil }
 
-// open opens the services of a user, whose facts lie in the fleet's folder.
+// open opens the services of a user.
 func open(_ context.Context, fleet engine.Fleet, spec engine.Spec) (engine.Server, error) {
-	f, err := folder.Make(fleet.Folder(), func(string) (int64, bool) { return 0, true })
-	if err != nil {
-		return nil, err
-	}
-	return &server{Folder: f, fleet: fleet, spec: spec}, nil
+	return percopy.Open(fleet, percopy.Kind{
+		Connection: func(at engine.Endpoint, _ string) engine.Connection { return connection(spec.Service.Ports, at.At) },
+		Open: func(_ context.Context, s *percopy.Server, e engine.Entry, _ engine.Session) (engine.Database, error) {
+			return &copied{server: s, spec: spec, entry: e}, nil
+		},
+	})
 }
 
 // Image is the one that the project file names.
@@ -117,20 +116,9 @@ func parseWay(text string) (way, error) {
 	return way{}, fault.New(fault.Usage, `as in  "GET /health"  or  "says listening"`, "%q is no way to ask a service", text)
 }
 
-// server holds services: a template is its facts alone.
-type server struct {
-	*folder.Folder
-	fleet engine.Fleet
-	spec  engine.Spec
-}
-
-func (s *server) About() engine.About { return s.fleet.About() }
-
-func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
-	var at map[int]string
-	_ = json.Unmarshal(facts.Carry, &at)
+func connection(ports []int, at map[int]string) engine.Connection {
 	c := engine.Connection{Ports: map[int]string{}}
-	for i, port := range s.spec.Service.Ports {
+	for i, port := range ports {
 		host, number, err := net.SplitHostPort(at[port])
 		if err != nil {
 			continue
@@ -141,41 +129,6 @@ func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 		}
 	}
 	return c
-}
-
-func (s *server) Create(_ context.Context, id string, _ engine.Spec, facts engine.Facts) error {
-	return s.Write(id, facts)
-}
-
-func (s *server) Rename(_ context.Context, from, to string, facts engine.Facts) error {
-	return errors.Join(s.Write(to, facts), os.Remove(s.Facts(from)))
-}
-
-// Copy starts a container and returns when the service is ready.
-func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) error {
-	if _, err := s.Find(ctx, from); err != nil {
-		return err
-	}
-	// The facts come first: a container without them is a leftover.
-	if err := s.Write(to, facts); err != nil {
-		return err
-	}
-	at, err := s.start(ctx, to)
-	if err == nil {
-		if facts.Carry, err = json.Marshal(at); err == nil {
-			err = s.Write(to, facts)
-		}
-	}
-	if err != nil {
-		return errors.Join(err, s.Drop(context.WithoutCancel(ctx), to))
-	}
-	return nil
-}
-
-// start starts the service of a copy, in the place of one that runs.
-func (s *server) start(ctx context.Context, id string) (map[int]string, error) {
-	e, err := s.fleet.Start(ctx, id, "")
-	return e.At, err
 }
 
 // direct asks a service where it is published: no proxy of the environment's
@@ -223,62 +176,10 @@ func accepts(at string) bool {
 	return err == nil || errors.As(err, &timeout) && timeout.Timeout()
 }
 
-func (s *server) Drop(ctx context.Context, id string) error {
-	kind, ok := engine.KindOf(id)
-	if !ok {
-		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
-	}
-	if kind == engine.Copy {
-		if err := s.fleet.Stop(ctx, id); err != nil {
-			return err
-		}
-	}
-	if err := os.Remove(s.Facts(id)); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("dropping %s: %w", id, err)
-	}
-	return nil
-}
-
-func (s *server) Clear(ctx context.Context) error {
-	all, err := s.List(ctx)
-	if err != nil {
-		return err
-	}
-	for _, e := range all {
-		if e.Kind == engine.Work && !s.Owned(ctx, e.Facts.Owner.Lock) {
-			if err := s.Drop(ctx, e.ID); err != nil {
-				return err
-			}
-		}
-	}
-	return s.Sweep()
-}
-
-func (s *server) IsIntact(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
-
-// References is nothing: a service has no tables.
-func (s *server) References(context.Context, engine.Entry) (map[string][]string, error) {
-	return nil, nil
-}
-
-// Watch is for sources, of which a service has none.
-func (s *server) Watch(context.Context, string) (func(time.Duration) (bool, error), error) {
-	return func(time.Duration) (bool, error) { return true, nil }, nil
-}
-
-func (s *server) Open(ctx context.Context, id string, _ engine.Session) (engine.Database, error) {
-	e, err := s.Find(ctx, id)
-	return &copied{server: s, entry: e}, err
-}
-
-func (s *server) Close() error {
-	s.Release()
-	return s.fleet.Close()
-}
-
 // copied is one service.
 type copied struct {
-	server *server
+	server *percopy.Server
+	spec   engine.Spec
 	entry  engine.Entry
 }
 
@@ -302,16 +203,16 @@ var errNoState = fault.New(fault.Usage, "", "what a service holds is its own: He
 // one, else by a fresh container in its place.
 func (c *copied) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
 	report := &engine.Report{Way: engine.Snapshot, Tables: []engine.TableReport{}}
-	forget, err := parseWay(c.server.spec.Service.Forget)
+	forget, err := parseWay(c.spec.Service.Forget)
 	if err != nil {
 		return nil, err
 	}
 	if forget.method != "" {
 		at := c.server.Connection(c.entry.ID, c.entry.Facts)
 		if err := call(ctx, forget, net.JoinHostPort(at.Host, at.Port)); err != nil {
-			return nil, fault.New(fault.Failed, "", "asking the service to forget (%s): %v", c.server.spec.Service.Forget, err)
+			return nil, fault.New(fault.Failed, "", "asking the service to forget (%s): %v", c.spec.Service.Forget, err)
 		}
-		report.Why = "it was asked to: " + c.server.spec.Service.Forget
+		report.Why = "it was asked to: " + c.spec.Service.Forget
 		return report, nil
 	}
 	if r.Begin != nil {
@@ -319,14 +220,10 @@ func (c *copied) Reset(ctx context.Context, r engine.Reset) (*engine.Report, err
 			return nil, err
 		}
 	}
-	at, err := c.server.start(ctx, c.entry.ID) // the container before it goes first
+	at, err := c.server.Restart(ctx, c.entry.ID, r.Start) // the container before it goes first
 	if err != nil {
 		return nil, err
 	}
-	carry, err := json.Marshal(at)
-	if err != nil {
-		return nil, err
-	}
-	report.Why, report.Reconnect = "a fresh container, at another address: "+at[c.server.spec.Service.Ports[0]], true
-	return report, c.server.UpdateFacts(ctx, c.entry.ID, func(f *engine.Facts) { f.Carry = carry })
+	report.Why, report.Reconnect = "a fresh container, at another address: "+at.At[c.spec.Service.Ports[0]], true
+	return report, nil
 }
