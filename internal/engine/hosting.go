@@ -127,8 +127,8 @@ type Fleet interface {
 	// About tells where the servers run.
 	About() About
 	// Start starts the server of a copy from the files of a folder, none where
-	// that is "", and returns once it has answered its probe. Where it does not
-	// start nothing is left of it.
+	// that is "", and returns once it has answered its probe. One that runs is
+	// ended first. Where it does not start nothing is left of it.
 	Start(ctx context.Context, id, from string) (Endpoint, error)
 	// Stop ends the server of a copy and removes its data. What is not there is
 	// no error.

@@ -171,6 +171,9 @@ func (g *guard) start(ctx context.Context, name, from string) (member, error) {
 	home := engine.Home{Folder: g.record.Folder, From: from, Kept: g.record.Kept, Log: io.Writer(os.Stderr)}
 	secret := "servers"
 	if name != "" {
+		if err := g.drop(name); err != nil {
+			return member{}, err
+		}
 		secret, home.Folder = "server "+name, filepath.Join(g.record.Folder, name)
 		if err := os.Mkdir(home.Folder, 0o700); err != nil {
 			return member{}, fmt.Errorf("making the data folder: %w", err)

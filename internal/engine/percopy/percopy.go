@@ -32,6 +32,22 @@ type Kind struct {
 	Clients func(ctx context.Context, at engine.Endpoint) ([]engine.Client, error)
 }
 
+// Rowless is what a Database cannot do that holds no tables; it is embedded.
+type Rowless struct{}
+
+var errRowless = fault.New(fault.Usage, "", "this system has no tables")
+
+// Load refuses rows.
+func (Rowless) Load(context.Context, engine.Table) error { return errRowless }
+
+// Changes refuses to tell what differs.
+func (Rowless) Changes(context.Context, engine.Compare) (*engine.Changes, error) {
+	return nil, errRowless
+}
+
+// Close has nothing to close.
+func (Rowless) Close() error { return nil }
+
 // Server holds the servers of copies as one. It is an engine.Server.
 type Server struct {
 	*folder.Folder
@@ -77,7 +93,7 @@ func (s *Server) At(f engine.Facts) (at engine.Endpoint) {
 	return at
 }
 
-// Facts returns facts that say where a server is.
+// WithEndpoint returns facts that say where a server is.
 func (s *Server) WithEndpoint(f engine.Facts, at engine.Endpoint) engine.Facts {
 	f.Private, _ = json.Marshal(at) // of texts
 	return f

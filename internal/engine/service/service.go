@@ -178,6 +178,7 @@ func accepts(at string) bool {
 
 // copied is one service.
 type copied struct {
+	percopy.Rowless
 	server *percopy.Server
 	spec   engine.Spec
 	entry  engine.Entry
@@ -186,16 +187,11 @@ type copied struct {
 var errNoSQL = fault.New(fault.Usage, "speak to it at its address", "a service reads no SQL")
 
 func (*copied) Apply(context.Context, engine.Script) error               { return errNoSQL }
-func (*copied) Load(context.Context, engine.Table) error                 { return errNoSQL }
 func (*copied) Query(context.Context, string, engine.Sink) error         { return errNoSQL }
 func (*copied) Contents(context.Context, bool) ([]engine.Content, error) { return nil, nil }
 func (*copied) Snapshot(context.Context, string, engine.Facts) (json.RawMessage, error) {
 	return nil, errNoState
 }
-func (*copied) Changes(context.Context, engine.Compare) (*engine.Changes, error) {
-	return nil, errNoState
-}
-func (*copied) Close() error { return nil }
 
 var errNoState = fault.New(fault.Usage, "", "what a service holds is its own: Hemzo can only have it forgotten")
 
