@@ -8,10 +8,12 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/all"
+	"hemzo/internal/engine/fake"
 )
 
 // known are the engines that a registry could hold.
 var known = slices.Concat(all.Engines(), []engine.Engine{
+	fake.Engine{},
 })
 
 // TestRegistry: names are told apart, each engine can be somewhere, and what it
