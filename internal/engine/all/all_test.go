@@ -1,6 +1,7 @@
 package all_test
 
 import (
+	"errors"
 	"slices"
 	"testing"
 
@@ -9,6 +10,7 @@ import (
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/all"
 	"hemzo/internal/engine/fake"
+	"hemzo/internal/fault"
 )
 
 // known are the engines that a registry could hold.
@@ -39,10 +41,15 @@ func TestRegistry(t *testing.T) {
 	}
 	assert.Equal(t, 1, fallbacks)
 	_, err := all.Named("honey")
-	assert.ErrorContains(t, err, "this version has sqlite, postgres and service")
+	assert.Contains(t, next(err), "this version has sqlite, postgres and service")
 	e, err := all.ForURL("postgres://db.internal/shop")
 	assert.NoError(t, err)
 	assert.Equal(t, "postgres", e.Name())
 	_, err = all.ForURL("honey://x")
-	assert.ErrorContains(t, err, "URLs begin with postgresql, postgres")
+	assert.Contains(t, next(err), "URLs begin with postgresql, postgres")
+}
+
+func next(err error) string {
+	f, _ := errors.AsType[*fault.Error](err)
+	return f.Next
 }
