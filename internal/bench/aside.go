@@ -20,7 +20,9 @@ import (
 // turns with those beside.
 func (b bench) aside(root string) error {
 	file := filepath.Join(root, "hemzo.yaml")
-	if err := os.WriteFile(file, []byte("databases: { apiary: { engine: postgres, stock: 0, wait: 1s, from: [ { migrations: m } ] } }\n"), 0o644); err != nil {
+	if err := os.WriteFile(file, []byte(
+		"databases: { apiary: { engine: postgres, stock: 0, wait: 1s, from: [ { migrations: m } ] } }\n"),
+		0o644); err != nil {
 		return err
 	}
 	at, end, err := b.serve(root)
@@ -46,7 +48,8 @@ func (b bench) takesBeside(at string) error {
 		d, _, err := ask("GET", fmt.Sprintf("%s/w/worker-%d", at, n))
 		return d, err
 	}
-	for _, other := range []struct{ what, path string }{{"snapshot that waits", "/w/other/snapshot?as=s"}, {"replacement", "/w/other/reset?by=snapshot"}} {
+	for _, other := range []struct{ what, path string }{{"snapshot that waits", "/w/other/snapshot?as=s"},
+		{"replacement", "/w/other/reset?by=snapshot"}} {
 		if other.what == "replacement" {
 			_ = client.Close(context.Background())
 		}
@@ -87,6 +90,7 @@ func (b bench) takesBeside(at string) error {
 	for _, w := range waits {
 		longest = max(longest, w)
 	}
-	line("answer with wait: 1s, the longest", longest, "the wait", time.Second, "<= 1.3 s", longest <= 1300*time.Millisecond)
+	line("answer with wait: 1s, the longest", longest, "the wait", time.Second, "<= 1.3 s",
+		longest <= 1300*time.Millisecond)
 	return nil
 }

@@ -26,7 +26,8 @@ func (b bench) containers() error {
 		return err
 	}
 	file := filepath.Join(root, "hemzo.yaml")
-	text := "databases: { apiary: { engine: postgres, where: %s, image: " + image + ", from: [ { migrations: m } ] } }\n"
+	text := "databases: { apiary: { engine: postgres, where: %s, image: " + image +
+		", from: [ { migrations: m } ] } }\n"
 	in := func(where string) error { return os.WriteFile(file, fmt.Appendf(nil, text, where), 0o644) }
 	hemzo := func(args ...string) (time.Duration, error) {
 		return b.command(append([]string{b.program}, append(args, "--project", root)...)...)()
@@ -56,7 +57,8 @@ func (b bench) containers() error {
 		colds, bares = append(colds, cold), append(bares, bare)
 	}
 	cold, bare := middle(colds), middle(bares)
-	line("nothing running to a populated copy", cold, "docker run to the first answer, bare copy", bare, "<= 0.6 x", cold <= bare*6/10)
+	line("nothing running to a populated copy", cold, "docker run to the first answer, bare copy", bare, "<= 0.6 x",
+		cold <= bare*6/10)
 
 	// The next take, in a container and in memory in turns.
 	if err := in("memory"); err != nil {
@@ -102,7 +104,8 @@ func (b bench) tenContainers(root, text string) error {
 	began := time.Now()
 	for i := range 10 {
 		wg.Go(func() {
-			if _, err := b.command(b.program, "take", "-q", "--project", filepath.Join(root, fmt.Sprint("server", i%2)))(); err != nil {
+			if _, err := b.command(b.program, "take", "-q", "--project",
+				filepath.Join(root, fmt.Sprint("server", i%2)))(); err != nil {
 				failed <- err
 			}
 		})
@@ -110,7 +113,8 @@ func (b bench) tenContainers(root, text string) error {
 	wg.Wait()
 	took := time.Since(began)
 	out, err := exec.Command("docker", "ps", "-q", "--filter", "label=hemzo.scope").Output()
-	fmt.Printf("%-44s %10s   %d failed, %d containers (wanted: 0, 2)\n", "ten at once, two distinct servers", show(took), len(failed), len(strings.Fields(string(out))))
+	fmt.Printf("%-44s %10s   %d failed, %d containers (wanted: 0, 2)\n", "ten at once, two distinct servers",
+		show(took), len(failed), len(strings.Fields(string(out))))
 	return err
 }
 
@@ -128,7 +132,8 @@ func testImage() (string, error) {
 func bareContainer(image string) (time.Duration, error) {
 	ctx := context.Background()
 	began := time.Now()
-	args := []string{"run", "-d", "--rm", "-p", "127.0.0.1::5432", "--tmpfs", "/var/lib/postgresql/data", "-e", "POSTGRES_PASSWORD=x", "-e", "POSTGRES_USER=hemzo", "-e", "POSTGRES_DB=postgres",
+	args := []string{"run", "-d", "--rm", "-p", "127.0.0.1::5432", "--tmpfs", "/var/lib/postgresql/data", "-e",
+		"POSTGRES_PASSWORD=x", "-e", "POSTGRES_USER=hemzo", "-e", "POSTGRES_DB=postgres",
 		image, "postgres", "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off"}
 	out, err := exec.Command("docker", args...).Output()
 	if err != nil {

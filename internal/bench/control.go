@@ -122,11 +122,13 @@ func (b bench) untouched(at string) error {
 		resets, bares = append(resets, d), append(bares, bare)
 	}
 	got, bare := middle(resets), middle(bares)
-	line("reset of an untouched copy, endpoint", got, "SELECT 1 on a kept connection", bare, "<= 1.5 ms", got <= 1500*time.Microsecond)
+	line("reset of an untouched copy, endpoint", got, "SELECT 1 on a kept connection", bare, "<= 1.5 ms",
+		got <= 1500*time.Microsecond)
 
 	resets = nil
 	for range 30 {
-		if _, err := conn.Exec(ctx, "INSERT INTO hive_1 (label) VALUES ('x'); INSERT INTO hive_2 (label) VALUES ('x'); INSERT INTO hive_3 (label) VALUES ('x')").ReadAll(); err != nil {
+		if _, err := conn.Exec(ctx, "INSERT INTO hive_1 (label) VALUES ('x'); INSERT INTO hive_2 (label) VALUES "+
+			"('x'); INSERT INTO hive_3 (label) VALUES ('x')").ReadAll(); err != nil {
 			return err
 		}
 		d, _, err := ask("POST", at+"/reset")

@@ -28,7 +28,8 @@ import (
 
 func main() {
 	program := flag.String("program", "bin/hemzo", "the built program")
-	engine := flag.String("engine", "", "only the figures of this engine: sqlite, postgres, container, control or resets")
+	engine := flag.String("engine", "",
+		"only the figures of this engine: sqlite, postgres, container, control or resets")
 	long := flag.Duration("long", time.Minute, "how long the eight workers go on")
 	flag.Parse()
 	if err := run(*program, *engine, *long); err != nil {
@@ -70,7 +71,8 @@ func line(what string, got time.Duration, raw string, base time.Duration, limit 
 	if !ok {
 		verdict = "NOT REACHED"
 	}
-	fmt.Printf("%-44s %10s   %-34s %10s   %5.2f x   %-22s %s\n", what, show(got), raw, show(base), float64(got)/float64(max(base, 1)), limit, verdict)
+	fmt.Printf("%-44s %10s   %-34s %10s   %5.2f x   %-22s %s\n", what, show(got), raw, show(base),
+		float64(got)/float64(max(base, 1)), limit, verdict)
 }
 
 func show(d time.Duration) string { return fmt.Sprintf("%.3f ms", float64(d)/1e6) }
@@ -105,7 +107,9 @@ func run(program, engine string, long time.Duration) error {
 	}
 	fmt.Printf("%-44s %10s   %-34s %10s   %7s   %s\n", "figure", "hemzo", "baseline", "", "ratio", "wanted")
 	figures := map[string][]func() error{
-		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "container": {b.containers}, "control": {b.control}, "resets": {b.resets}, "": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.containers},
+		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "container": {b.containers},
+		"control": {b.control}, "resets": {b.resets},
+		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.containers},
 	}
 	for _, f := range figures[engine] {
 		if err := f(); err != nil {
@@ -151,19 +155,23 @@ func (b bench) project(name string, ballast int) (*project.Project, error) {
 	}
 	var text strings.Builder
 	for i := range 200 {
-		fmt.Fprintf(&text, "CREATE TABLE hive_%d (id INTEGER PRIMARY KEY AUTOINCREMENT, label TEXT NOT NULL, weight REAL, UNIQUE (label));\n", i)
+		fmt.Fprintf(&text, "CREATE TABLE hive_%d (id INTEGER PRIMARY KEY AUTOINCREMENT, label TEXT NOT NULL, "+
+			"weight REAL, UNIQUE (label));\n", i)
 		if i >= 160 {
 			fmt.Fprintf(&text, "INSERT INTO hive_%d (label, weight) VALUES ('a', 1), ('b', 2), ('c', 3);\n", i)
 		}
 	}
 	if ballast > 0 {
-		fmt.Fprintf(&text, "CREATE TABLE ballast (id INTEGER PRIMARY KEY, body BLOB);\nWITH RECURSIVE n(v) AS (SELECT 1 UNION ALL SELECT v + 1 FROM n WHERE v < %d) INSERT INTO ballast SELECT v, randomblob(1000000) FROM n;\n", ballast)
+		fmt.Fprintf(&text, "CREATE TABLE ballast (id INTEGER PRIMARY KEY, body BLOB);\nWITH RECURSIVE n(v) AS "+
+			"(SELECT 1 UNION ALL SELECT v + 1 FROM n WHERE v < %d) INSERT INTO ballast SELECT v, "+
+			"randomblob(1000000) FROM n;\n", ballast)
 	}
 	if err := os.WriteFile(filepath.Join(root, "m", "0001_hives.sql"), []byte(text.String()), 0o644); err != nil {
 		return nil, err
 	}
 	file := filepath.Join(root, project.FileName)
-	if err := os.WriteFile(file, []byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\n"), 0o644); err != nil {
+	if err := os.WriteFile(file, []byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\n"),
+		0o644); err != nil {
 		return nil, err
 	}
 	return project.Read(file, "", os.LookupEnv)
@@ -177,7 +185,8 @@ func (b bench) shelf(p *project.Project) (copies.Shelf, *template.Plan, error) {
 	if err != nil {
 		return copies.Shelf{}, nil, err
 	}
-	server, err := place.Open(ctx, sqlite.Engine{}, place.Wanted{Where: []string{"memory"}, Spec: template.Spec(&p.Databases[0])})
+	server, err := place.Open(ctx, sqlite.Engine{},
+		place.Wanted{Where: []string{"memory"}, Spec: template.Spec(&p.Databases[0])})
 	if err != nil {
 		return copies.Shelf{}, nil, err
 	}
@@ -233,7 +242,8 @@ func (b bench) copy(shelf copies.Shelf, plan *template.Plan) error {
 	if err != nil {
 		return err
 	}
-	line(fmt.Sprintf("take, template ready, %.1f MB", float64(size)/(1<<20)), got, "the same file copied", base, "<= 1.5 x + 1 ms", got <= base*3/2+time.Millisecond)
+	line(fmt.Sprintf("take, template ready, %.1f MB", float64(size)/(1<<20)), got, "the same file copied", base,
+		"<= 1.5 x + 1 ms", got <= base*3/2+time.Millisecond)
 	return nil
 }
 
@@ -261,7 +271,8 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 		return err
 	}
 	defer shelf.Drop(ctx, taken.Copy, true)
-	db, err := sql.Open("sqlite", "file:"+shelf.Server.Connection(taken.Copy.ID, taken.Copy.Facts).File+"?_pragma=synchronous(off)&_pragma=busy_timeout(5000)")
+	db, err := sql.Open("sqlite", "file:"+shelf.Server.Connection(taken.Copy.ID, taken.Copy.Facts).File+
+		"?_pragma=synchronous(off)&_pragma=busy_timeout(5000)")
 	if err != nil {
 		return err
 	}
@@ -272,7 +283,9 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 	}
 	touch := func() error {
 		for i := range 3 {
-			if _, err := client.ExecContext(ctx, fmt.Sprintf("INSERT INTO hive_%d (label) WITH RECURSIVE n(v) AS (SELECT 1 UNION ALL SELECT v + 1 FROM n WHERE v < 20) SELECT 'n' || v FROM n", i*7)); err != nil {
+			if _, err := client.ExecContext(ctx,
+				fmt.Sprintf("INSERT INTO hive_%d (label) WITH RECURSIVE n(v) AS (SELECT 1 UNION ALL SELECT v + 1 "+
+					"FROM n WHERE v < 20) SELECT 'n' || v FROM n", i*7)); err != nil {
 				return err
 			}
 		}
@@ -288,7 +301,8 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 		return func() error { _, err := opened.Do(ctx, reset.Options{Way: way}); return err }
 	}
 	bare := func() error {
-		for _, s := range []string{"BEGIN IMMEDIATE", "DELETE FROM hive_0", "DELETE FROM hive_7", "DELETE FROM hive_14", "COMMIT"} {
+		for _, s := range []string{"BEGIN IMMEDIATE", "DELETE FROM hive_0", "DELETE FROM hive_7", "DELETE FROM hive_14",
+			"COMMIT"} {
 			if _, err := client.ExecContext(ctx, s); err != nil {
 				return err
 			}
@@ -314,15 +328,18 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 	for j := range all {
 		slices.Sort(all[j])
 	}
-	ways := map[engine.Way]time.Duration{engine.Truncation: all[0][len(all[0])/2], engine.Snapshot: all[2][len(all[2])/2]}
+	ways := map[engine.Way]time.Duration{engine.Truncation: all[0][len(all[0])/2],
+		engine.Snapshot: all[2][len(all[2])/2]}
 	base := all[1][len(all[1])/2]
 	limit := "<= 3 x"
 	ok := ways[engine.Truncation] <= 3*base
 	if ballast > 0 {
 		limit, ok = "(no figure given)", true
 	}
-	line("truncation, 3 of 200 tables touched, "+name, ways[engine.Truncation], "the bare DELETEs in a transaction", base, limit, ok)
-	line("snapshot, 3 of 200 tables touched, "+name, ways[engine.Snapshot], "the bare DELETEs in a transaction", base, "(no figure given)", true)
+	line("truncation, 3 of 200 tables touched, "+name, ways[engine.Truncation], "the bare DELETEs in a transaction",
+		base, limit, ok)
+	line("snapshot, 3 of 200 tables touched, "+name, ways[engine.Snapshot], "the bare DELETEs in a transaction", base,
+		"(no figure given)", true)
 	if _, err := opened.Do(ctx, reset.Options{}); err != nil {
 		return err
 	}
@@ -344,7 +361,8 @@ func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error
 
 // split measures reading SQL: sixteen times the text, sixteen times the time.
 func (b bench) split() error {
-	one := "CREATE TRIGGER t AFTER INSERT ON hive BEGIN UPDATE hive SET label = CASE WHEN 1 THEN 'a;' END; END;\n-- a comment\n"
+	one := "CREATE TRIGGER t AFTER INSERT ON hive BEGIN UPDATE hive SET label = CASE WHEN 1 THEN 'a;' END; " +
+		"END;\n-- a comment\n"
 	text := strings.Repeat(one, 16_000_000/len(one))
 	statements := sqlite.Engine{}.Language().Statements
 	split := func(text string) (time.Duration, error) {
@@ -368,12 +386,15 @@ func (b bench) plan() error {
 		return err
 	}
 	for i := range 1000 {
-		text := fmt.Sprintf("-- Migration %d.\nCREATE TABLE hive_%d (id INTEGER PRIMARY KEY, label TEXT NOT NULL, weight REAL);\nCREATE INDEX hive_%d_label ON hive_%d (label);\n", i, i, i, i)
-		if err := os.WriteFile(filepath.Join(root, "m", fmt.Sprintf("%04d_hive.sql", i)), []byte(text), 0o644); err != nil {
+		text := fmt.Sprintf("-- Migration %d.\nCREATE TABLE hive_%d (id INTEGER PRIMARY KEY, label TEXT NOT NULL, "+
+			"weight REAL);\nCREATE INDEX hive_%d_label ON hive_%d (label);\n", i, i, i, i)
+		if err := os.WriteFile(filepath.Join(root, "m", fmt.Sprintf("%04d_hive.sql", i)), []byte(text),
+			0o644); err != nil {
 			return err
 		}
 	}
-	if err := os.WriteFile(filepath.Join(root, project.FileName), []byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\n"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(root, project.FileName),
+		[]byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\n"), 0o644); err != nil {
 		return err
 	}
 	plan := b.command(b.program, "plan", "--project", root)
@@ -385,7 +406,8 @@ func (b bench) plan() error {
 	if err != nil {
 		return err
 	}
-	line("hemzo plan, 1,000 migrations, none built", got, "cat of the same files", base, "<= 300 ms", got <= 300*time.Millisecond)
+	line("hemzo plan, 1,000 migrations, none built", got, "cat of the same files", base, "<= 300 ms",
+		got <= 300*time.Millisecond)
 	built, err := b.command(b.program, "build", "--project", root)()
 	if err != nil {
 		return err
@@ -393,7 +415,8 @@ func (b bench) plan() error {
 	if got, err = median(11, plan); err != nil {
 		return err
 	}
-	line("hemzo plan, 1,000 migrations, all built", got, "cat of the same files", base, "<= 300 ms", got <= 300*time.Millisecond)
+	line("hemzo plan, 1,000 migrations, all built", got, "cat of the same files", base, "<= 300 ms",
+		got <= 300*time.Millisecond)
 	fmt.Printf("%-44s %10s\n", "(building those 1,000 once)", show(built))
 	return nil
 }

@@ -78,7 +78,8 @@ func (b bench) postgres() error {
 		builds, bases = append(builds, result.Took), append(bases, base)
 	}
 	took, base := middle(builds), middle(bases)
-	line("build of 100 migrations, 170 tables, "+fmt.Sprintf("%d MB", result.Template.Size>>20), took, "psql -f of the same files", base, "<= 1.1 x", took <= base*11/10)
+	line("build of 100 migrations, 170 tables, "+fmt.Sprintf("%d MB", result.Template.Size>>20), took,
+		"psql -f of the same files", base, "<= 1.1 x", took <= base*11/10)
 
 	var takes, bares []time.Duration
 	for range 15 {
@@ -109,7 +110,8 @@ func (b bench) postgres() error {
 	builds, bases = nil, nil
 	for i := range 7 {
 		file := filepath.Join(root, "m", fmt.Sprintf("%04d.sql", 100+i))
-		if err := os.WriteFile(file, fmt.Appendf(nil, "CREATE TABLE one_more_%d (id int PRIMARY KEY);\n", i), 0o644); err != nil {
+		if err := os.WriteFile(file, fmt.Appendf(nil, "CREATE TABLE one_more_%d (id int PRIMARY KEY);\n", i),
+			0o644); err != nil {
 			return err
 		}
 		base, err := b.bareStep(ctx, result.Template.ID, file)
@@ -125,7 +127,8 @@ func (b bench) postgres() error {
 		builds, bases = append(builds, result.Took), append(bases, base)
 	}
 	took, base = middle(builds), middle(bases)
-	line("one migration added to 100", took, "the bare copy, connect, that migration", base, "<= 1.3 x", took <= base*13/10)
+	line("one migration added to 100", took, "the bare copy, connect, that migration", base, "<= 1.3 x",
+		took <= base*13/10)
 	return b.cold(ctx, root)
 }
 
@@ -198,7 +201,8 @@ func (b bench) adminURL(database string) (string, error) {
 		}
 	}
 	err = json.Unmarshal(text, &r)
-	return fmt.Sprintf("postgresql://hemzo:%s@127.0.0.1:%d/%s", r.Servers[""].Address.Password, r.Servers[""].Address.Port, database), err
+	return fmt.Sprintf("postgresql://hemzo:%s@127.0.0.1:%d/%s", r.Servers[""].Address.Password,
+		r.Servers[""].Address.Port, database), err
 }
 
 // admin times SQL run by the private server's superuser, on a connection that
@@ -251,9 +255,11 @@ func (b bench) cold(ctx context.Context, root string) error {
 	if err != nil {
 		return err
 	}
-	line("nothing running to a populated copy", got, "folder copied by cp, bare server start", base, "<= 1.5 x", got <= base*3/2)
+	line("nothing running to a populated copy", got, "folder copied by cp, bare server start", base, "<= 1.5 x",
+		got <= base*3/2)
 
-	if err := os.WriteFile(filepath.Join(root, "m", "0200.sql"), []byte("CREATE TABLE yet_another (id int PRIMARY KEY);\n"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(root, "m", "0200.sql"),
+		[]byte("CREATE TABLE yet_another (id int PRIMARY KEY);\n"), 0o644); err != nil {
 		return err
 	}
 	var wg sync.WaitGroup
@@ -267,7 +273,8 @@ func (b bench) cold(ctx context.Context, root string) error {
 		})
 	}
 	wg.Wait()
-	fmt.Printf("%-44s %10s   %d failed (wanted: 0)\n", "50 processes taking a copy, one build", show(time.Since(began)), len(failed))
+	fmt.Printf("%-44s %10s   %d failed (wanted: 0)\n", "50 processes taking a copy, one build", show(time.Since(began)),
+		len(failed))
 	return nil
 }
 
@@ -294,7 +301,9 @@ run "$bin/pg_ctl" -D "$dir/data" -w -s -l "$dir/log" -o "-p 1 -k $dir -c fsync=o
 		}
 		return nil
 	})
-	stop := exec.Command("sh", "-c", `pid=$(head -1 "$1/data/postmaster.pid"); kill -QUIT $pid; while kill -0 $pid 2>/dev/null; do sleep 0.02; done`, "sh", dir)
+	stop := exec.Command("sh", "-c",
+		`pid=$(head -1 "$1/data/postmaster.pid"); kill -QUIT $pid; while kill -0 $pid 2>/dev/null; do sleep 0.02; done`,
+		"sh", dir)
 	_ = stop.Run()
 	return took, err
 }
@@ -315,21 +324,27 @@ func (b bench) schemaOf(root string, n, tables, rows int) (*project.Project, err
 	for i := range n {
 		var text strings.Builder
 		for ; table < (i+1)*tables/n; table++ {
-			fmt.Fprintf(&text, "CREATE TABLE hive_%d (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, label text NOT NULL UNIQUE, weight numeric, notes jsonb, seen timestamptz DEFAULT now());\nCREATE INDEX ON hive_%d (weight);\n", table, table)
+			fmt.Fprintf(&text, "CREATE TABLE hive_%d (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, label text "+
+				"NOT NULL UNIQUE, weight numeric, notes jsonb, seen timestamptz DEFAULT now());\nCREATE INDEX ON "+
+				"hive_%d (weight);\n", table, table)
 			n := rows
 			if table == 8 { // of which a reset puts one row back
 				n = max(rows, 10000)
 			}
 			if table%4 == 0 && table < 170 {
-				fmt.Fprintf(&text, "INSERT INTO hive_%d (label, weight, notes) SELECT 'hive ' || g, g * 1.5, jsonb_build_object('brood', g, 'queen', repeat('q', 100)) FROM generate_series(1, %d) g;\n", table, n)
+				fmt.Fprintf(&text, "INSERT INTO hive_%d (label, weight, notes) SELECT 'hive ' || g, g * 1.5, "+
+					"jsonb_build_object('brood', g, 'queen', repeat('q', 100)) FROM generate_series(1, %d) g;\n", table,
+					n)
 			}
 		}
-		if err := os.WriteFile(filepath.Join(root, "m", fmt.Sprintf("%04d.sql", i)), []byte(text.String()), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(root, "m", fmt.Sprintf("%04d.sql", i)), []byte(text.String()),
+			0o644); err != nil {
 			return nil, err
 		}
 	}
 	file := filepath.Join(root, project.FileName)
-	if err := os.WriteFile(file, []byte("databases: { apiary: { engine: postgres, from: [ { migrations: m } ] } }\n"), 0o644); err != nil {
+	if err := os.WriteFile(file, []byte("databases: { apiary: { engine: postgres, from: [ { migrations: m } ] } }\n"),
+		0o644); err != nil {
 		return nil, err
 	}
 	return project.Read(file, "", os.LookupEnv)

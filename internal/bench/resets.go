@@ -169,7 +169,8 @@ func (b bench) resets() error {
 		if err != nil {
 			return err
 		}
-		line("the same with "+other.name, got, "with 170 tables, 50 MB", five, fmt.Sprintf("<= %.1f x", other.limit), float64(got) <= other.limit*float64(five))
+		line("the same with "+other.name, got, "with 170 tables, 50 MB", five, fmt.Sprintf("<= %.1f x", other.limit),
+			float64(got) <= other.limit*float64(five))
 		if err := h.end(ctx); err != nil {
 			return err
 		}
@@ -179,7 +180,10 @@ func (b bench) resets() error {
 
 // inPlace measures what leaves the connections open.
 func (b bench) inPlace(ctx context.Context, h *held) (five time.Duration, err error) {
-	one, err := median(100, func() (time.Duration, error) { return timed(func() error { return h.run(ctx, "SELECT 1") }) })
+	one, err := median(100, func() (time.Duration,
+		error) {
+		return timed(func() error { return h.run(ctx, "SELECT 1") })
+	})
 	if err != nil {
 		return 0, err
 	}
@@ -230,7 +234,8 @@ func (b bench) inPlace(ctx context.Context, h *held) (five time.Duration, err er
 		return 0, err
 	}
 	line("reset, 5 tables of 170, 20 rows each", five, "the five DELETEs", raw, "<= 3 ms", five <= 3*time.Millisecond)
-	line("the same, beside TRUNCATE of all", five, "TRUNCATE of all empty tables", truncate, "<= 1/15", five*15 <= truncate)
+	line("the same, beside TRUNCATE of all", five, "TRUNCATE of all empty tables", truncate, "<= 1/15",
+		five*15 <= truncate)
 	if _, err := h.Do(ctx, reset.Options{}); err != nil {
 		return 0, err
 	}
@@ -319,7 +324,8 @@ func inTurns(one, other func() (time.Duration, error)) (first, second time.Durat
 
 // renames times two renames in one transaction, no client connected.
 func (b bench) renames(ctx context.Context) (time.Duration, error) {
-	took, err := b.admin(ctx, "BEGIN; ALTER DATABASE bench_a RENAME TO bench_c; ALTER DATABASE bench_b RENAME TO bench_a; COMMIT")
+	took, err := b.admin(ctx, "BEGIN; ALTER DATABASE bench_a RENAME TO bench_c; ALTER DATABASE bench_b RENAME TO "+
+		"bench_a; COMMIT")
 	if err == nil {
 		_, err = b.admin(ctx, "ALTER DATABASE bench_c RENAME TO bench_b")
 	}

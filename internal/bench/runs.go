@@ -97,7 +97,8 @@ func (b bench) eight(project string, long time.Duration) error {
 		return err
 	}
 	n := strings.Count(string(left), `"id": "hemzo_c_`)
-	fmt.Printf("%-44s %d rounds, %d rows of others seen, %d copies left (wanted: 0 and 0)\n", "8 workers for "+long.String(), rounds.Load(), wrong.Load(), n)
+	fmt.Printf("%-44s %d rounds, %d rows of others seen, %d copies left (wanted: 0 and 0)\n",
+		"8 workers for "+long.String(), rounds.Load(), wrong.Load(), n)
 	return nil
 }
 
@@ -114,7 +115,9 @@ func worker(at string, i int, until time.Time, rounds, wrong *atomic.Int64) erro
 		if err != nil {
 			return err
 		}
-		text := fmt.Sprintf("INSERT INTO hive_1 (label) SELECT 'worker %d ' || g FROM generate_series(1, 20) g; INSERT INTO hive_%d (label) VALUES ('x'); SELECT count(*) FILTER (WHERE label LIKE 'worker %d %%'), count(*) FROM hive_1", i, 2+4*(round%5), i)
+		text := fmt.Sprintf("INSERT INTO hive_1 (label) SELECT 'worker %d ' || g FROM generate_series(1, 20) g; "+
+			"INSERT INTO hive_%d (label) VALUES ('x'); SELECT count(*) FILTER (WHERE label LIKE 'worker %d %%'), "+
+			"count(*) FROM hive_1", i, 2+4*(round%5), i)
 		results, err := conn.Exec(ctx, text).ReadAll()
 		if err != nil {
 			return err

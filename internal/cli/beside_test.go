@@ -42,7 +42,8 @@ func post(t *testing.T, method, url string) (status int, body string) {
 // alone, and no reset fails for another's sake.
 func TestWorkersBeside(t *testing.T) {
 	command, root, _, _ := commander(t, "postgres")
-	require.NoError(t, os.WriteFile(filepath.Join(root, "m", "9999.sql"), []byte("INSERT INTO hive_1 VALUES (1, 'first');"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "m", "9999.sql"),
+		[]byte("INSERT INTO hive_1 VALUES (1, 'first');"), 0o644))
 	serve := command("serve")
 	out, err := serve.StdoutPipe()
 	require.NoError(t, err)
@@ -80,7 +81,8 @@ func worker(t *testing.T, at string, n int) {
 		err := conn.QueryRow(t.Context(), "SELECT count(*), max(label) FROM hive_1").Scan(&rows, &label)
 		assert.NoError(t, err)
 		assert.Equal(t, "1 first", fmt.Sprint(rows, " ", label), "the start state, worker %d", n)
-		_, err = conn.Exec(t.Context(), fmt.Sprintf("INSERT INTO hive_1 SELECT g, 'w%d' FROM generate_series(2, %d) g", n, 3+rand.IntN(30)))
+		_, err = conn.Exec(t.Context(),
+			fmt.Sprintf("INSERT INTO hive_1 SELECT g, 'w%d' FROM generate_series(2, %d) g", n, 3+rand.IntN(30)))
 		assert.NoError(t, err)
 		if rand.IntN(8) == 0 {
 			_, err = conn.Exec(t.Context(), fmt.Sprintf("CREATE TABLE extra_%d (a serial, b int)", round))
@@ -107,8 +109,11 @@ func TestCommandsBeside(t *testing.T) {
 			second := t.TempDir()
 			for i, dir := range []string{root, second} {
 				require.NoError(t, os.MkdirAll(filepath.Join(dir, "n"), 0o755))
-				require.NoError(t, os.WriteFile(filepath.Join(dir, "n", "1.sql"), []byte("CREATE ROLE app_writer; CREATE TABLE hive (id int); INSERT INTO hive VALUES (1); GRANT ALL ON hive TO app_writer"), 0o644))
-				keys := fmt.Sprintf("databases: { apiary%d: { engine: postgres, role: %s, from: [ { migrations: n } ] } }\n", i, role)
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "n", "1.sql"),
+					[]byte("CREATE ROLE app_writer; CREATE TABLE hive (id int); INSERT INTO hive VALUES (1); GRANT "+
+						"ALL ON hive TO app_writer"), 0o644))
+				keys := fmt.Sprintf("databases: { apiary%d: { engine: postgres, role: %s, from: [ { migrations: n "+
+					"} ] } }\n", i, role)
 				require.NoError(t, os.WriteFile(filepath.Join(dir, "hemzo.yaml"), []byte(keys), 0o644))
 			}
 			var all sync.WaitGroup
@@ -118,7 +123,8 @@ func TestCommandsBeside(t *testing.T) {
 						cmd := first(args...)
 						cmd.Dir = dir
 						out, _ := cmd.CombinedOutput()
-						assert.Contains(t, []int{0, 5}, cmd.ProcessState.ExitCode(), "hemzo %s: %s", strings.Join(args, " "), out)
+						assert.Contains(t, []int{0, 5}, cmd.ProcessState.ExitCode(), "hemzo %s: %s",
+							strings.Join(args, " "), out)
 						if args[0] == "run" {
 							assert.Zero(t, cmd.ProcessState.ExitCode(), string(out))
 						}
@@ -148,7 +154,8 @@ func TestKilledStarts(t *testing.T) {
 	keys := "databases: { apiary: { engine: postgres, role: own, from: [ { migrations: m } ] } }\n"
 	require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"), []byte(keys), 0o644))
 	segments := func() string {
-		out, err := exec.Command("sh", "-c", "ipcs -m | awk '$6 == 0 {print $2}' | sort; ls /dev/shm | grep PostgreSQL | sort").Output()
+		out, err := exec.Command("sh", "-c",
+			"ipcs -m | awk '$6 == 0 {print $2}' | sort; ls /dev/shm | grep PostgreSQL | sort").Output()
 		require.NoError(t, err)
 		return string(out)
 	}
@@ -169,7 +176,9 @@ func TestKilledStarts(t *testing.T) {
 		require.NoError(t, run.Start())
 		time.Sleep(rand.N(900 * time.Millisecond)) // only where it dies depends on it
 		// Of this test's own: their arguments or folders name its folder.
-		_ = exec.Command("sh", "-c", fmt.Sprintf("for p in $(pgrep -f '%s'); do tr '\\0' ' ' </proc/$p/environ | grep -q '%s' && kill -9 $p; done", victims, data)).Run()
+		_ = exec.Command("sh", "-c", fmt.Sprintf(
+			"for p in $(pgrep -f '%s'); do tr '\\0' ' ' </proc/$p/environ | grep -q '%s' && kill -9 $p; done", victims,
+			data)).Run()
 		_ = run.Wait()
 		for _, args := range [][]string{{"sweep"}, {"stop", "--force"}} {
 			out, err := command(args...).CombinedOutput()
@@ -178,12 +187,15 @@ func TestKilledStarts(t *testing.T) {
 		left, err := filepath.Glob(filepath.Join(data, "hemzo-*postgres*"))
 		require.NoError(t, err)
 		assert.Empty(t, left, victims)
-		out, _ := exec.Command("sh", "-c", fmt.Sprintf("for p in /proc/[0-9]*; do readlink $p/cwd 2>/dev/null; done | grep '%s' || true", data)).Output()
+		out, _ := exec.Command("sh", "-c",
+			fmt.Sprintf("for p in /proc/[0-9]*; do readlink $p/cwd 2>/dev/null; done | grep '%s' || true",
+				data)).Output()
 		assert.Empty(t, string(out), "%s, %d: processes", victims, i)
 	}
 	out, err := command("take", "-q", "--as", "look").CombinedOutput()
 	require.NoError(t, err, string(out))
-	out, err = command("sql", "--on", "look", "--bare", `SELECT (SELECT count(*) FROM pg_roles WHERE rolname LIKE 'hemzo\_\_u%'), (SELECT count(*) FROM pg_database WHERE datname ~ 'hemzo_[csw]')`).CombinedOutput()
+	out, err = command("sql", "--on", "look", "--bare",
+		`SELECT (SELECT count(*) FROM pg_roles WHERE rolname LIKE 'hemzo\_\_u%'), (SELECT count(*) FROM pg_database WHERE datname ~ 'hemzo_[csw]')`).CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Equal(t, "1\t1\n", string(out), "logins and databases, with those of the one that looks")
 	out, err = command("stop", "--force").CombinedOutput()
@@ -191,7 +203,8 @@ func TestKilledStarts(t *testing.T) {
 	// What other tests of this machine begin and end meanwhile goes by itself.
 	for line := range strings.Lines(segments()) {
 		if !strings.Contains(before, line) {
-			assert.Eventually(t, func() bool { return !strings.Contains(segments(), line) }, time.Minute, 50*time.Millisecond, "shared memory of a server that is gone: %s", line)
+			assert.Eventually(t, func() bool { return !strings.Contains(segments(), line) }, time.Minute,
+				50*time.Millisecond, "shared memory of a server that is gone: %s", line)
 		}
 	}
 }

@@ -33,10 +33,14 @@ folder, touches nothing of yours and leaves nothing behind.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, args []string) error {
 			if !slices.Contains(demoEngines(), name) {
-				return fault.New(fault.Usage, "engines: "+strings.Join(demoEngines(), ", "), "there is no demo project for %q", name)
+				return fault.New(fault.Usage, "engines: "+strings.Join(demoEngines(), ", "),
+					"there is no demo project for %q", name)
 			}
 			if where == "container" && !c.Flags().Changed("engine") {
-				name = demoEngine(func(e engine.Engine) bool { return e.Hosting().Container != nil && e.Hosting().PerCopy == nil })
+				name = demoEngine(func(e engine.Engine) bool {
+					return e.Hosting().Container != nil &&
+						e.Hosting().PerCopy == nil
+				})
 			}
 			if keep != "" {
 				return unpack(name, keep)
@@ -58,7 +62,8 @@ folder, touches nothing of yours and leaves nothing behind.`,
 		"the `ENGINE` to show: "+strings.Join(demoEngines(), ", "))
 	c.Flags().StringVar(&where, "where", "", "`memory` or container, for the engines that know both")
 	c.Flags().StringVar(&image, "image", "", "with --where container: the `IMAGE`")
-	_ = c.RegisterFlagCompletionFunc("engine", cobra.FixedCompletions(demoEngines(), cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("engine",
+		cobra.FixedCompletions(demoEngines(), cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().StringVar(&keep, "unpack", "", "write the demo project to `FOLDER` and stop")
 	return c
 }
@@ -179,23 +184,32 @@ type step struct {
 func (t *tour) run(ctx context.Context) error {
 	began := time.Now()
 	tour := []step{
-		{what: "plan", say: "A project file names the migrations and the reference data. Nothing is built yet.", args: []string{"plan"}},
+		{what: "plan", say: "A project file names the migrations and the reference data. Nothing is built yet.",
+			args: []string{"plan"}},
 		{what: "build, 14 steps", say: "Applied once; layers are kept as templates.", args: []string{"build"}},
 		{what: "build, nothing to do", say: "From now on there is nothing to apply.", args: []string{"build"}},
-		{what: "take a copy", say: "A copy of one's own is a file copy away.", args: []string{"take", "--as", "first"}, into: &t.copy},
-		{what: "take another", say: "Two copies never meet.", args: []string{"take", "--as", "second"}, into: &t.another},
-		{what: "suite, fresh copy", say: "A small suite on the first copy: two of its cases leave rows behind.", suite: true},
-		{what: "suite, leftovers", say: "The same suite again, on the same copy: now the leftovers break it.", suite: true, fails: true},
+		{what: "take a copy", say: "A copy of one's own is a file copy away.", args: []string{"take", "--as", "first"},
+			into: &t.copy},
+		{what: "take another", say: "Two copies never meet.", args: []string{"take", "--as", "second"},
+			into: &t.another},
+		{what: "suite, fresh copy", say: "A small suite on the first copy: two of its cases leave rows behind.",
+			suite: true},
+		{what: "suite, leftovers", say: "The same suite again, on the same copy: now the leftovers break it.",
+			suite: true, fails: true},
 		{what: "changes", say: "What did it leave behind?", args: []string{"changes", "first"}},
-		{what: "reset", say: "Back to the start state: what was touched, exactly, and nothing else.", args: []string{"reset", "first"}},
-		{what: "reset, untouched", say: "The second copy was never touched, so there is nothing to pay.", args: []string{"reset", "second"}},
+		{what: "reset", say: "Back to the start state: what was touched, exactly, and nothing else.",
+			args: []string{"reset", "first"}},
+		{what: "reset, untouched", say: "The second copy was never touched, so there is nothing to pay.",
+			args: []string{"reset", "second"}},
 		{what: "suite, after reset", say: "The suite passes again.", suite: true},
-		{what: "run", say: "In daily use one command does it all: take, run, drop.", args: []string{"run", "--", "sh", "suite/run.sh"}},
+		{what: "run", say: "In daily use one command does it all: take, run, drop.",
+			args: []string{"run", "--", "sh", "suite/run.sh"}},
 		{what: "list", say: "What is there now:", args: []string{"list"}},
 		{what: "drop", say: "And gone.", args: []string{"drop", "--all"}},
 	}
 	if e, err := all.Named(t.engine); err == nil && e.Hosting().Process != nil {
-		tour = append(tour, step{what: "stop", say: "The server too; its templates are kept for the next start.", args: []string{"stop"}})
+		tour = append(tour, step{what: "stop", say: "The server too; its templates are kept for the next start.",
+			args: []string{"stop"}})
 	}
 	for _, s := range tour {
 		if err := t.step(ctx, s); err != nil {
@@ -206,7 +220,8 @@ func (t *tour) run(ctx context.Context) error {
 	t.say("%s", t.p.strong("What took how long"))
 	t.print(t.table, "  ")
 	t.say("")
-	t.say("The whole tour took %s, each line above being a program started and ended. It left nothing behind.", span(time.Since(began)))
+	t.say("The whole tour took %s, each line above being a program started and ended. It left nothing behind.",
+		span(time.Since(began)))
 	t.say("Look into it with  hemzo demo --unpack FOLDER, or begin at home with  hemzo init")
 	return nil
 }

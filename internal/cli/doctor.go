@@ -90,7 +90,8 @@ func (s *session) databases(c *cobra.Command) []finding {
 			continue
 		}
 		for _, n := range e.Needs(c.Context()) {
-			out = append(out, finding{About: d.Name, What: n.What, OK: n.Has != "", Found: or(n.Has, "missing on "+runtime.GOOS), Next: n.Next})
+			out = append(out, finding{About: d.Name, What: n.What, OK: n.Has != "",
+				Found: or(n.Has, "missing on "+runtime.GOOS), Next: n.Next})
 		}
 		if err := e.Check(template.Spec(d)); err != nil {
 			f := finding{About: d.Name, What: "project file", Found: err.Error()}

@@ -80,7 +80,8 @@ func (a *app) init(dir, engineName string) error {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"file": file, "engine": s.engine, "migrations": s.migrations, "undo": s.undo, "data": s.data})
+		return a.printJSON(map[string]any{"file": file, "engine": s.engine, "migrations": s.migrations, "undo": s.undo,
+			"data": s.data})
 	}
 	a.say("wrote %s", file)
 	g := &grid{}
@@ -134,7 +135,8 @@ func survey(root string) (*surveyed, error) {
 		}
 		rel, _ := filepath.Rel(root, path)
 		if d.IsDir() {
-			if rel != "." && (strings.HasPrefix(d.Name(), ".") || slices.Contains(passedOver, d.Name()) || strings.Count(rel, string(filepath.Separator)) > 4) {
+			if rel != "." && (strings.HasPrefix(d.Name(), ".") || slices.Contains(passedOver, d.Name()) ||
+				strings.Count(rel, string(filepath.Separator)) > 4) {
 				return fs.SkipDir
 			}
 			return s.folder(path, rel)

@@ -57,7 +57,8 @@ func serverFlag(c *cobra.Command, url *string) {
 
 // onServers is a command's work on the servers of the project, or on the one at
 // a URL: then there may be no project, and the session is nil.
-func (a *app) onServers(url *string, work func(c *cobra.Command, shelves []copies.Shelf, s *session) error) func(*cobra.Command, []string) error {
+func (a *app) onServers(url *string,
+	work func(c *cobra.Command, shelves []copies.Shelf, s *session) error) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, _ []string) error {
 		if *url == "" {
 			return a.inProject(func(c *cobra.Command, s *session, _ []string) error {
@@ -88,7 +89,9 @@ func (a *app) shelfAt(ctx context.Context, url string) (copies.Shelf, error) {
 	if err != nil {
 		return copies.Shelf{}, err
 	}
-	server, err := place.Open(ctx, e, place.Wanted{Database: "--server", Where: []string{"existing"}, URL: url, AllowHosts: hosts, Say: func(text string) { a.note("%s", text) }})
+	server, err := place.Open(ctx, e,
+		place.Wanted{Database: "--server", Where: []string{"existing"}, URL: url, AllowHosts: hosts,
+			Say: func(text string) { a.note("%s", text) }})
 	if err != nil {
 		return copies.Shelf{}, err
 	}
@@ -103,7 +106,8 @@ func (a *app) shelfAt(ctx context.Context, url string) (copies.Shelf, error) {
 // everyoneNeeded refuses what has no project to be limited to.
 func everyoneNeeded(shelves []copies.Shelf, everyone bool) error {
 	if !everyone && len(shelves) > 0 && shelves[0].Scope.Project == "" {
-		return fault.New(fault.Usage, "add --everyone, or go to the project's folder", "without a project file there is nothing of one's own on a server")
+		return fault.New(fault.Usage, "add --everyone, or go to the project's folder",
+			"without a project file there is nothing of one's own on a server")
 	}
 	return nil
 }
@@ -136,12 +140,14 @@ func (a *app) server(ctx context.Context, shelf copies.Shelf, everyone bool) (se
 	slices.SortFunc(all, func(x, y engine.Entry) int { return x.Facts.Made.Compare(y.Facts.Made) })
 	for _, e := range all {
 		f := e.Facts
-		if !everyone && (e.Kind == engine.Copy && !shelf.Mine(e) || e.Kind == engine.Template && f.Scope.Project != shelf.Scope.Project) {
+		if !everyone && (e.Kind == engine.Copy && !shelf.Mine(e) || e.Kind == engine.Template &&
+			f.Scope.Project != shelf.Scope.Project) {
 			continue
 		}
 		switch e.Kind {
 		case engine.Template:
-			t := templateReport{ID: e.ID, Database: f.Database, Steps: f.Layer, Size: e.Size, Made: f.Made, Used: f.Used, Project: f.Scope.Project}
+			t := templateReport{ID: e.ID, Database: f.Database, Steps: f.Layer, Size: e.Size, Made: f.Made,
+				Used: f.Used, Project: f.Scope.Project}
 			if n := len(f.Steps); n > 0 {
 				t.LastStep = f.Steps[n-1].Name
 			}
@@ -272,7 +278,8 @@ func (a *app) dropCommand() *cobra.Command {
 		ValidArgsFunction: a.copyNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			if every == (len(args) > 0) {
-				return fault.New(fault.Usage, "usage: hemzo drop COPY... or hemzo drop --all", "name copies, or say --all")
+				return fault.New(fault.Usage, "usage: hemzo drop COPY... or hemzo drop --all",
+					"name copies, or say --all")
 			}
 			return a.onServers(&server, func(c *cobra.Command, shelves []copies.Shelf, s *session) error {
 				var chosen []found
@@ -412,7 +419,8 @@ week (or for --unused) and that no copy needs; with --everyone those of all.`,
 
 // sweep sweeps servers, and the containers of this user where it is not about
 // one server. Opening the servers of a session has swept them a little already.
-func (a *app) sweep(ctx context.Context, shelves []copies.Shelf, s *session, unused time.Duration, everyone bool) error {
+func (a *app) sweep(ctx context.Context, shelves []copies.Shelf, s *session, unused time.Duration,
+	everyone bool) error {
 	var swept []engine.Entry
 	for _, shelf := range shelves {
 		removed, err := shelf.Sweep(ctx, unused, everyone)

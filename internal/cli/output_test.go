@@ -18,12 +18,15 @@ import (
 
 func TestUnits(t *testing.T) {
 	for d, want := range map[time.Duration]string{
-		0: "-", 42 * time.Microsecond: "0.04 ms", 1500 * time.Microsecond: "1.5 ms", 42 * time.Millisecond: "42 ms", 1234 * time.Millisecond: "1.2 s",
-		59*time.Minute + 50*time.Second: "1 h", 2*time.Hour - time.Millisecond: "2 h", 3 * time.Minute: "3 min", 100 * time.Hour: "4 days",
+		0: "-", 42 * time.Microsecond: "0.04 ms", 1500 * time.Microsecond: "1.5 ms", 42 * time.Millisecond: "42 ms",
+		1234 * time.Millisecond:         "1.2 s",
+		59*time.Minute + 50*time.Second: "1 h", 2*time.Hour - time.Millisecond: "2 h", 3 * time.Minute: "3 min",
+		100 * time.Hour: "4 days",
 	} {
 		assert.Equal(t, want, span(d))
 	}
-	for n, want := range map[int64]string{12: "12 B", 2048: "2 KB", 3 << 19: "1.5 MB", 50 << 20: "50 MB", 3 << 29: "1.5 GB"} {
+	for n, want := range map[int64]string{12: "12 B", 2048: "2 KB", 3 << 19: "1.5 MB", 50 << 20: "50 MB",
+		3 << 29: "1.5 GB"} {
 		assert.Equal(t, want, size(n))
 	}
 	assert.Equal(t, "just now", ago(time.Now()))
@@ -51,7 +54,8 @@ func TestGrid(t *testing.T) {
 func TestReport(t *testing.T) {
 	var out bytes.Buffer
 	a := &app{err: &out}
-	a.report(&fault.Error{What: "it fails", Where: fault.Position{File: "m.sql", Line: 2, Column: 3}, Said: "no", Code: "7", Lines: []string{"SELECT"}, Next: "mend it"})
+	a.report(&fault.Error{What: "it fails", Where: fault.Position{File: "m.sql", Line: 2, Column: 3}, Said: "no",
+		Code: "7", Lines: []string{"SELECT"}, Next: "mend it"})
 	assert.Equal(t, "hemzo: m.sql:2:3: it fails: no (7)\n    SELECT\n  next: mend it\n", out.String())
 	out.Reset()
 	a.report(errors.New("plain"))
@@ -64,11 +68,14 @@ func TestReport(t *testing.T) {
 
 func TestResetText(t *testing.T) {
 	for want, r := range map[string]engine.Report{
-		"untouched, at its start state (1.0 ms)":                                       {},
-		"back at its start state by snapshot, 3 pages of 1 table, 2 counters (1.0 ms)": {Way: engine.Snapshot, Pages: 3, Tables: make([]engine.TableReport, 1), Sequences: 2},
+		"untouched, at its start state (1.0 ms)": {},
+		"back at its start state by snapshot, 3 pages of 1 table, 2 counters (1.0 ms)": {Way: engine.Snapshot, Pages: 3,
+			Tables: make([]engine.TableReport, 1), Sequences: 2},
 		"back at its start state by truncation, 1 table: 5 rows removed, 2 put back; kept a, b (1.0 ms)": {
-			Way: engine.Truncation, Tables: []engine.TableReport{{Name: "hive", Removed: 5, PutBack: 2}}, Kept: []string{"a", "b"}},
-		"back at its start state by snapshot, replaced: clients must reconnect; the file was gone (1.0 ms)": {Way: engine.Snapshot, Reconnect: true, Why: "the file was gone"},
+			Way: engine.Truncation, Tables: []engine.TableReport{{Name: "hive", Removed: 5, PutBack: 2}},
+			Kept: []string{"a", "b"}},
+		"back at its start state by snapshot, replaced: clients must reconnect; the file was gone (1.0 ms)": {
+			Way: engine.Snapshot, Reconnect: true, Why: "the file was gone"},
 	} {
 		assert.Equal(t, want, resetText(&reset.Report{Report: r, Took: time.Millisecond}, ""))
 	}
@@ -80,11 +87,15 @@ func TestSurvey(t *testing.T) {
 		files map[string]string
 		want  surveyed
 	}{
-		{"pairs and seeds", map[string]string{"db/migrate/1_a.up.sql": "PRAGMA x", "db/migrate/1_a.down.sql": "", "db/seeds/kind.csv": "a"},
-			surveyed{engine: "sqlite", migrations: []string{"db/migrate"}, undo: []string{"*.down.sql"}, data: []string{"db/seeds"}}},
-		{"another engine", map[string]string{"sql/1.sql": "CREATE TABLE a (b int AUTO_INCREMENT) ENGINE=InnoDB", "sql/2.sql": "x"},
+		{"pairs and seeds", map[string]string{"db/migrate/1_a.up.sql": "PRAGMA x", "db/migrate/1_a.down.sql": "",
+			"db/seeds/kind.csv": "a"},
+			surveyed{engine: "sqlite", migrations: []string{"db/migrate"}, undo: []string{"*.down.sql"},
+				data: []string{"db/seeds"}}},
+		{"another engine", map[string]string{"sql/1.sql": "CREATE TABLE a (b int AUTO_INCREMENT) ENGINE=InnoDB",
+			"sql/2.sql": "x"},
 			surveyed{engine: "mariadb", migrations: []string{"sql"}, undo: []string{""}}},
-		{"other people's files", map[string]string{"node_modules/x/1.sql": "JSONB", "node_modules/x/2.sql": "", ".git/1.sql": "", "vendor/2.sql": "SERIAL"},
+		{"other people's files", map[string]string{"node_modules/x/1.sql": "JSONB", "node_modules/x/2.sql": "",
+			".git/1.sql": "", "vendor/2.sql": "SERIAL"},
 			surveyed{engine: "sqlite"}},
 		{"numbered by date", map[string]string{"m/2024-01-01_a.sql": "a jsonb", "m/2024-01-02_b.sql": "$$"},
 			surveyed{engine: "postgres", migrations: []string{"m"}, undo: []string{""}}},

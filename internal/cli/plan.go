@@ -60,7 +60,8 @@ func (a *app) planCommand() *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().BoolVar(&key, "key", false, "print one line that stands for the sources, without any server: a key for a CI system's cache")
+	c.Flags().BoolVar(&key, "key", false,
+		"print one line that stands for the sources, without any server: a key for a CI system's cache")
 	return c
 }
 
@@ -170,7 +171,9 @@ exit code is 1. (Times and random values that sources write do differ.)`,
 			}
 			for _, r := range done {
 				if len(r.Differences) > 0 {
-					return fault.New(fault.Failed, "hemzo sweep --templates --unused 0s  removes templates: the next build is from nothing", "the template of %s is not what its sources give", r.Database)
+					return fault.New(fault.Failed,
+						"hemzo sweep --templates --unused 0s  removes templates: the next build is from nothing",
+						"the template of %s is not what its sources give", r.Database)
 				}
 			}
 			return nil
@@ -239,7 +242,8 @@ func (r builtReport) line(p paint) string {
 		text += ", the same as from nothing"
 	}
 	for _, d := range r.Differences {
-		text += fmt.Sprintf("\n  %s %s %s\n    template      %s\n    from nothing  %s", p.bad("differs"), d.Kind, d.Name, shorten(cmp.Or(d.Has, "none"), 100), shorten(cmp.Or(d.Wanted, "none"), 100))
+		text += fmt.Sprintf("\n  %s %s %s\n    template      %s\n    from nothing  %s", p.bad("differs"), d.Kind,
+			d.Name, shorten(cmp.Or(d.Has, "none"), 100), shorten(cmp.Or(d.Wanted, "none"), 100))
 	}
 	return text
 }

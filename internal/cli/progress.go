@@ -66,7 +66,8 @@ func (b *building) begin(e template.Event) {
 		style := mpb.BarStyle().Lbound("").Rbound("").Filler("▰").Tip("▰").Padding("▱")
 		b.bar = b.box.New(int64(e.Of), style,
 			mpb.PrependDecorators(decor.Name(b.name+"  ")),
-			mpb.AppendDecorators(decor.CountersNoUnit(" %d of %d  "), decor.Any(func(decor.Statistics) string { return b.step.Load().(string) })),
+			mpb.AppendDecorators(decor.CountersNoUnit(" %d of %d  "),
+				decor.Any(func(decor.Statistics) string { return b.step.Load().(string) })),
 			mpb.BarRemoveOnComplete())
 	}
 	b.bar.SetCurrent(int64(e.Number - 1))

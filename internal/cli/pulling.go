@@ -44,7 +44,8 @@ func (p *pulling) event(e container.Pulling) {
 		if p.errTerm {
 			out = p.err
 		}
-		p.box = mpb.NewWithContext(p.ctx, mpb.WithOutput(out), mpb.WithWidth(24), mpb.WithRefreshRate(80*time.Millisecond))
+		p.box = mpb.NewWithContext(p.ctx, mpb.WithOutput(out), mpb.WithWidth(24),
+			mpb.WithRefreshRate(80*time.Millisecond))
 	}
 	l := p.bars[e.Layer]
 	if l == nil {
@@ -52,7 +53,8 @@ func (p *pulling) event(e container.Pulling) {
 		l.status.Store("")
 		l.bar = p.box.New(e.Of, mpb.BarStyle().Lbound("").Rbound("").Filler("▰").Tip("▰").Padding("▱"),
 			mpb.PrependDecorators(decor.Name("layer "+e.Layer+"  ")),
-			mpb.AppendDecorators(decor.CountersKibiByte(" % .1f of % .1f  "), decor.Any(func(decor.Statistics) string { return l.status.Load().(string) })))
+			mpb.AppendDecorators(decor.CountersKibiByte(" % .1f of % .1f  "),
+				decor.Any(func(decor.Statistics) string { return l.status.Load().(string) })))
 		p.bars[e.Layer] = l
 	}
 	l.status.Store(e.Status)

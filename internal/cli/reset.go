@@ -62,7 +62,8 @@ touched costs nearly nothing.`,
 				}
 				done := resetReport{Copy: f.entry.Facts.Name, Report: r}
 				if verify {
-					if done.Differences, err = reset.Verify(c.Context(), f.shelf.Server, f.entry, o.Keep, o.Wait); err != nil {
+					if done.Differences, err = reset.Verify(c.Context(), f.shelf.Server, f.entry, o.Keep,
+						o.Wait); err != nil {
 						return err
 					}
 				}
@@ -86,14 +87,17 @@ touched costs nearly nothing.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&by, "by", "", "`WAY` to reset: truncation, rollback or snapshot (default: the project file's, else the cheapest)")
+	c.Flags().StringVar(&by, "by", "",
+		"`WAY` to reset: truncation, rollback or snapshot (default: the project file's, else the cheapest)")
 	c.Flags().StringVar(&to, "to", "", "to the `SNAPSHOT` of this name instead of the start state")
-	c.Flags().BoolVar(&inPlace, "in-place", false, "fail rather than put another database in its place, which ends its clients' connections")
+	c.Flags().BoolVar(&inPlace, "in-place", false,
+		"fail rather than put another database in its place, which ends its clients' connections")
 	c.Flags().BoolVar(&force, "force", false, "end the sessions that hold locks on what is to be put back")
 	c.Flags().BoolVar(&verify, "verify", false, "compare all that the copy then holds with its start state")
 	c.MarkFlagsMutuallyExclusive("by", "to")
 	c.MarkFlagsMutuallyExclusive("verify", "to")
-	_ = c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"truncation", "rollback", "snapshot"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("by",
+		cobra.FixedCompletions([]string{"truncation", "rollback", "snapshot"}, cobra.ShellCompDirectiveNoFileComp))
 	waitFlag(c, &wait)
 	return c
 }
@@ -111,11 +115,13 @@ func (a *app) showVerified(r resetReport) {
 		a.say("  %s", p.good("verified: every object, row and counter is as in its start state"))
 	}
 	for _, d := range r.Differences {
-		a.say("  %s %s %s\n    the copy     %s\n    start state  %s", p.bad("differs"), d.Kind, d.Name, shorten(cmp.Or(d.Has, "none"), 100), shorten(cmp.Or(d.Wanted, "none"), 100))
+		a.say("  %s %s %s\n    the copy     %s\n    start state  %s", p.bad("differs"), d.Kind, d.Name,
+			shorten(cmp.Or(d.Has, "none"), 100), shorten(cmp.Or(d.Wanted, "none"), 100))
 	}
 }
 
-func (s *session) reset(ctx context.Context, f found, way engine.Way, to string, wait time.Duration) (*reset.Report, error) {
+func (s *session) reset(ctx context.Context, f found, way engine.Way, to string, wait time.Duration) (*reset.Report,
+	error) {
 	o, err := f.resetOptions(ctx, way, to, wait)
 	if err != nil {
 		return nil, err
@@ -210,8 +216,9 @@ func (a *app) snapshotCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "snapshot COPY NAME",
 		Short: "Keep the present state of a copy under a name",
-		Long:  "Snapshot keeps the whole present state of a copy; hemzo reset COPY --to NAME\nreturns to it any number of times. Snapshots go with their copy.",
-		Args:  cobra.ExactArgs(2), ValidArgsFunction: a.copyNames,
+		Long: "Snapshot keeps the whole present state of a copy; hemzo reset COPY --to NAME\nreturns to it any " +
+			"number of times. Snapshots go with their copy.",
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.copyNames,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			e, err := s.snapshot(c.Context(), f, args[1], engine.Session{Wait: f.wait(wait), Force: force})
 			if err != nil {
@@ -227,7 +234,8 @@ func (a *app) snapshotCommand() *cobra.Command {
 		}),
 	}
 	waitFlag(c, &wait)
-	c.Flags().BoolVar(&force, "force", false, "end the sessions of the copy that are in the way; they must connect again")
+	c.Flags().BoolVar(&force, "force", false,
+		"end the sessions of the copy that are in the way; they must connect again")
 	return c
 }
 
@@ -241,7 +249,8 @@ func (s *session) snapshot(ctx context.Context, f found, name string, session en
 	}
 	for _, e := range all {
 		if e.Facts.Name == name {
-			return e, fault.New(fault.Failed, "use another name", "the copy %q has a snapshot %q already", f.entry.Facts.Name, name)
+			return e, fault.New(fault.Failed, "use another name", "the copy %q has a snapshot %q already",
+				f.entry.Facts.Name, name)
 		}
 	}
 	return reset.Snapshot(ctx, f.shelf.Server, f.entry, name, session)
@@ -258,7 +267,8 @@ which the copy was taken.`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.copyNames,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			if f.database == nil {
-				return fault.New(fault.Usage, "", "the project file declares no database %q any more", f.entry.Facts.Database)
+				return fault.New(fault.Usage, "", "the project file declares no database %q any more",
+					f.entry.Facts.Database)
 			}
 			plan, err := s.plan(c.Context(), f.database)
 			if err != nil {

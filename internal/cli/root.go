@@ -116,8 +116,10 @@ their start state between tests, and gone afterwards.
 		}
 	}
 	add("project", a.initCommand(), a.doctorCommand(), a.planCommand(), a.buildCommand(), a.demoCommand())
-	add("copies", a.takeCommand(), a.runCommand(), a.serveCommand(), a.resetCommand(), a.snapshotCommand(), a.holdCommand(), a.changesCommand(), a.advanceCommand(), a.sessionsCommand(), a.sqlCommand())
-	add("house", a.showCommand(), a.listCommand(), a.dropCommand(), a.sweepCommand(), a.stopCommand(), a.versionCommand())
+	add("copies", a.takeCommand(), a.runCommand(), a.serveCommand(), a.resetCommand(), a.snapshotCommand(),
+		a.holdCommand(), a.changesCommand(), a.advanceCommand(), a.sessionsCommand(), a.sqlCommand())
+	add("house", a.showCommand(), a.listCommand(), a.dropCommand(), a.sweepCommand(), a.stopCommand(),
+		a.versionCommand())
 	root.AddCommand(a.guardCommand())
 	root.SetHelpCommandGroupID("house")
 	root.SetCompletionCommandGroupID("house")

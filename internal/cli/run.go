@@ -69,11 +69,15 @@ where Hemzo itself fails (its own code is then in --report FILE).`,
 	flags.add(c)
 	flags.lazyFlag(c)
 	c.Flags().StringSliceVar(&flags.databases, "database", nil, "a `DATABASE` to take (default: all that are declared)")
-	c.Flags().BoolVar(&flags.keepFailed, "keep-failed", false, "keep the copies where the command fails, for "+span(keptFor))
-	c.Flags().IntVar(&flags.copies, "copies", 1, "how many sets of copies: their variables end in _1, _2 ...; without an ending they are the first's")
+	c.Flags().BoolVar(&flags.keepFailed, "keep-failed", false,
+		"keep the copies where the command fails, for "+span(keptFor))
+	c.Flags().IntVar(&flags.copies, "copies", 1,
+		"how many sets of copies: their variables end in _1, _2 ...; without an ending they are the first's")
 	c.Flags().IntVar(&flags.first, "first", 1, "the `NUMBER` of the first set")
-	c.Flags().BoolVar(&flags.must, "must-connect", false, "fail where the command ends well and never connected to a database")
-	c.Flags().BoolVar(&flags.checkLeft, "check-left", false, "fail where a reset through the control endpoint found that a test had left something behind")
+	c.Flags().BoolVar(&flags.must, "must-connect", false,
+		"fail where the command ends well and never connected to a database")
+	c.Flags().BoolVar(&flags.checkLeft, "check-left", false,
+		"fail where a reset through the control endpoint found that a test had left something behind")
 	c.Flags().StringVar(&flags.report, "report", "", "write what happened to `FILE`, as JSON")
 	_ = c.RegisterFlagCompletionFunc("database", a.databaseNames)
 	return c
@@ -93,7 +97,8 @@ type runner struct {
 }
 
 func (r *runner) run(ctx context.Context) (code int, err error) {
-	signal.Notify(r.signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2)
+	signal.Notify(r.signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1,
+		syscall.SIGUSR2)
 	defer signal.Stop(r.signals)
 	if r.flags.copies < 1 || r.flags.copies > 999 {
 		return 0, fault.New(fault.Usage, "", "--copies %d: from 1 to 999", r.flags.copies)
@@ -168,7 +173,8 @@ func (r *runner) stopped() int {
 // take takes the sets of copies, the databases side by side.
 func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
 	box := r.bars(ctx)
-	sources, err := r.session.sources(ctx, chosen, r.flags.takeFlags, engine.Owner{Command: shorten(strings.Join(r.args, " "), 60)}, box)
+	sources, err := r.session.sources(ctx, chosen, r.flags.takeFlags,
+		engine.Owner{Command: shorten(strings.Join(r.args, " "), 60)}, box)
 	if err != nil {
 		return err
 	}
@@ -228,7 +234,8 @@ func readyWords(shelf copies.Shelf, t *copies.Taken, made string) string {
 	if t.Build != nil && len(t.Build.Applied) > 0 {
 		text = fmt.Sprintf("%s applied in %s", count(len(t.Build.Applied), "step"), span(t.Build.Took))
 	}
-	return fmt.Sprintf("%s: %s %s in %s, %s, %s", t.Copy.Facts.Database, about.Engine, about.Version, about.Where, text, made)
+	return fmt.Sprintf("%s: %s %s in %s, %s, %s", t.Copy.Facts.Database, about.Engine, about.Version, about.Where, text,
+		made)
 }
 
 // hand gives the variables for all sets, and writes the files.

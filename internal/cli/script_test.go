@@ -72,7 +72,9 @@ func memory(t testing.TB) string {
 func environment(memory, home string) []string {
 	return []string{
 		"PATH=" + filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH"),
-		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=", "XDG_CACHE_HOME=" + filepath.Join(home, "cache"), "HEMZO_PROFILE=", "HEMZO_RUN=", "HEMZO_PROGRAM=", "CI=", "TERM=dumb",
+		"HEMZO_MEMORY_DIR=" + memory, "HOME=" + home, "XDG_STATE_HOME=",
+		"XDG_CACHE_HOME=" + filepath.Join(home, "cache"), "HEMZO_PROFILE=", "HEMZO_RUN=", "HEMZO_PROGRAM=", "CI=",
+		"TERM=dumb",
 		"TMPDIR=" + os.TempDir(), "EXAMPLES=" + examples, "SUITE=" + filepath.Join(filepath.Dir(program), "suite"),
 	}
 }
@@ -210,7 +212,8 @@ func project(t *testing.T, migrations int) (root string, env []string) {
 	t.Helper()
 	root = t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "m"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"), []byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"),
+		[]byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\n"), 0o644))
 	for i := range migrations {
 		text := fmt.Sprintf("CREATE TABLE hive_%d (id INTEGER PRIMARY KEY, label TEXT);\n", i)
 		require.NoError(t, os.WriteFile(filepath.Join(root, "m", fmt.Sprintf("%04d_hive.sql", i)), []byte(text), 0o644))
@@ -275,7 +278,8 @@ curl -s -X POST "$HEMZO_CONTROL/w/b/snapshot?as=s&force" >/dev/null
 // it, and its folders for data and for all else.
 func commander(t *testing.T, engine string) (command func(args ...string) *exec.Cmd, root, data, home string) {
 	root, env := project(t, 20)
-	keys := "databases: { apiary: { engine: " + engine + ", from: [ { migrations: m } ] } }\nfiles: [ { from: app.in, to: app.out } ]\n"
+	keys := "databases: { apiary: { engine: " + engine +
+		", from: [ { migrations: m } ] } }\nfiles: [ { from: app.in, to: app.out } ]\n"
 	require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"), []byte(keys), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "app.in"), []byte("{url}"), 0o644))
 	command = func(args ...string) *exec.Cmd {
@@ -306,7 +310,8 @@ func TestKilledResets(t *testing.T) {
 		t.Run(engine, func(t *testing.T) {
 			t.Parallel()
 			command, root, _, _ := commander(t, engine)
-			require.NoError(t, os.WriteFile(filepath.Join(root, "m", "9999.sql"), []byte("INSERT INTO hive_1 VALUES (1, 'first'), (2, 'second');"), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(root, "m", "9999.sql"),
+				[]byte("INSERT INTO hive_1 VALUES (1, 'first'), (2, 'second');"), 0o644))
 			run := func(args ...string) string {
 				out, err := command(args...).CombinedOutput()
 				require.NoError(t, err, string(out))
@@ -314,13 +319,16 @@ func TestKilledResets(t *testing.T) {
 			}
 			run("take", "-q", "--as", "k")
 			for i := range *kills / 2 {
-				run("sql", "--on", "k", "DELETE FROM hive_1; INSERT INTO hive_1 VALUES (3, 'x'), (4, 'y'), (5, 'z'); INSERT INTO hive_2 VALUES (7, 'z')")
+				run("sql", "--on", "k", "DELETE FROM hive_1; INSERT INTO hive_1 VALUES (3, 'x'), (4, 'y'), (5, "+
+					"'z'); INSERT INTO hive_2 VALUES (7, 'z')")
 				reset := command(append([]string{"reset", "k"}, [][]string{nil, {"--by", "snapshot"}}[i%2]...)...)
 				require.NoError(t, reset.Start())
 				time.Sleep(rand.N(120 * time.Millisecond)) // only where it dies depends on it
 				_ = reset.Process.Kill()
 				_ = reset.Wait()
-				assert.Contains(t, []string{"2\t0", "3\t1"}, run("sql", "--bare", "--on", "k", "SELECT (SELECT count(*) FROM hive_1), (SELECT count(*) FROM hive_2)"))
+				assert.Contains(t, []string{"2\t0", "3\t1"},
+					run("sql", "--bare", "--on", "k",
+						"SELECT (SELECT count(*) FROM hive_1), (SELECT count(*) FROM hive_2)"))
 				assert.Contains(t, run("reset", "k", "--verify"), "verified")
 			}
 		})
@@ -356,7 +364,8 @@ func killAnywhere(t *testing.T, engine string) {
 			return left
 		}
 		// The command keeps its copies until it has ended too.
-		require.Eventually(t, func() bool { return clean() == "" }, time.Minute, time.Millisecond, "seed %d, kill %d, after %s", seed, i, after)
+		require.Eventually(t, func() bool { return clean() == "" }, time.Minute, time.Millisecond,
+			"seed %d, kill %d, after %s", seed, i, after)
 		assert.NoFileExists(t, filepath.Join(root, "app.out"), "seed %d, after %s", seed, after)
 		works, err := filepath.Glob(filepath.Join(data, "*", "sqlite", "hemzo_[ws]_*"))
 		require.NoError(t, err)
@@ -367,7 +376,8 @@ func killAnywhere(t *testing.T, engine string) {
 	if engine == "postgres" {
 		out, err := command("take", "--as", "look").CombinedOutput()
 		require.NoError(t, err, string(out))
-		out, err = command("sql", "--on", "look", "--bare", `SELECT count(*) FROM pg_database WHERE datname ~ 'hemzo_[sw]'`).Output()
+		out, err = command("sql", "--on", "look", "--bare",
+			`SELECT count(*) FROM pg_database WHERE datname ~ 'hemzo_[sw]'`).Output()
 		require.NoError(t, err)
 		assert.Equal(t, "0", strings.TrimSpace(string(out)), "snapshots and half-made databases, seed %d", seed)
 	}

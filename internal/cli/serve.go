@@ -27,7 +27,8 @@ import (
 )
 
 // sources opens the servers of databases, side by side, for a Control.
-func (s *session) sources(ctx context.Context, chosen []*project.Database, flags takeFlags, owner engine.Owner, box *mpb.Progress) ([]control.Source, error) {
+func (s *session) sources(ctx context.Context, chosen []*project.Database, flags takeFlags, owner engine.Owner,
+	box *mpb.Progress) ([]control.Source, error) {
 	out := make([]control.Source, len(chosen))
 	var group errgroup.Group
 	for i, d := range chosen {
@@ -57,7 +58,8 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 			s.builds = append(s.builds, b)
 			s.mu.Unlock()
 			out[i] = control.Source{
-				Name: d.Name, Open: open, Lazy: lazy, Way: engine.Way(d.Reset), Keep: d.Keep, Wait: found{database: d}.wait(flags.wait), Stock: d.Stock,
+				Name: d.Name, Open: open, Lazy: lazy, Way: engine.Way(d.Reset), Keep: d.Keep,
+				Wait: found{database: d}.wait(flags.wait), Stock: d.Stock,
 				Plan:  func(ctx context.Context) (*template.Plan, error) { return s.plan(ctx, d) },
 				Layer: flags.layer, Progress: b.event,
 			}
@@ -107,7 +109,8 @@ func (s *session) lazy(d *project.Database) (*control.Lazy, error) {
 	return &control.Lazy{
 		Ports: foretold.Ports(spec),
 		Foretell: func(at map[int]string, id string) engine.Connection {
-			return foretold.Connection(spec, engine.Endpoint{At: at, Password: password}, id, engine.Facts{Database: d.Name, Role: d.Role})
+			return foretold.Connection(spec, engine.Endpoint{At: at, Password: password}, id,
+				engine.Facts{Database: d.Name, Role: d.Role})
 		},
 		Failed: s.failed,
 		Made: func(shelf copies.Shelf, t *copies.Taken) {

@@ -62,7 +62,8 @@ func (a *app) begin() (*session, error) {
 }
 
 // inProject is a command's work in a session of its own.
-func (a *app) inProject(work func(c *cobra.Command, s *session, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) inProject(work func(c *cobra.Command, s *session, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(c *cobra.Command, args []string) error {
 		s, err := a.begin()
 		if err != nil {
@@ -74,7 +75,8 @@ func (a *app) inProject(work func(c *cobra.Command, s *session, args []string) e
 }
 
 // onCopy is a command's work on the copy that its first argument names.
-func (a *app) onCopy(work func(c *cobra.Command, s *session, f found, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) onCopy(work func(c *cobra.Command, s *session, f found, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return a.inProject(func(c *cobra.Command, s *session, args []string) error {
 		f, err := s.find(c.Context(), first(args))
 		if err != nil {
@@ -147,7 +149,8 @@ func (s *session) open(ctx context.Context, e engine.Engine, d *project.Database
 	defer pull.end()
 	server, err := place.Open(ctx, e, place.Wanted{
 		Pulling:  pull.event,
-		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle, Wait: d.Wait, URL: d.URL, AllowHosts: s.project.AllowHosts,
+		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle,
+		Wait: d.Wait, URL: d.URL, AllowHosts: s.project.AllowHosts,
 		Say: func(text string) { s.note("%s", text) },
 	})
 	if err != nil {
@@ -271,7 +274,8 @@ func (s *session) one(args []string) (*project.Database, error) {
 		for _, d := range chosen {
 			names = append(names, d.Name)
 		}
-		return nil, fault.New(fault.Usage, "name one of them: "+strings.Join(names, ", "), "the project file declares %d databases", len(chosen))
+		return nil, fault.New(fault.Usage, "name one of them: "+strings.Join(names, ", "),
+			"the project file declares %d databases", len(chosen))
 	}
 	return chosen[0], nil
 }

@@ -24,7 +24,8 @@ func (a *app) sessionsCommand() *cobra.Command {
 				return nil
 			}
 			g := &grid{right: map[int]bool{0: true}}
-			g.add(p.dim("pid"), p.dim("user"), p.dim("application"), p.dim("from"), p.dim("state"), p.dim("since"), p.dim("query"))
+			g.add(p.dim("pid"), p.dim("user"), p.dim("application"), p.dim("from"), p.dim("state"), p.dim("since"),
+				p.dim("query"))
 			for _, x := range all {
 				g.add(strconv.Itoa(x.PID), x.User, x.Application, x.Address, x.State, ago(x.Since), cell(x.Query))
 			}

@@ -136,7 +136,8 @@ func (r *runner) sumUp(ctx context.Context) {
 		parts = append(parts, fmt.Sprintf("%d copies, median %s, slowest %s", copied, span(took), span(slowest)))
 	}
 	if resets > 0 {
-		parts = append(parts, fmt.Sprintf("%s, median %s, slowest %s", count(resets, "reset"), span(middle), span(worst)))
+		parts = append(parts, fmt.Sprintf("%s, median %s, slowest %s", count(resets, "reset"), span(middle),
+			span(worst)))
 	}
 	r.note("%s", strings.Join(parts, "; "))
 	if resets == 0 {

@@ -30,7 +30,8 @@ type takeFlags struct {
 
 func (f *takeFlags) add(c *cobra.Command) {
 	c.Flags().BoolVar(&f.empty, "empty", false, "a copy before the first step")
-	c.Flags().StringVar(&f.until, "until", "", "a copy as it is after `STEP`: its name, the beginning of it, or its number")
+	c.Flags().StringVar(&f.until, "until", "",
+		"a copy as it is after `STEP`: its name, the beginning of it, or its number")
 	waitFlag(c, &f.wait)
 	c.MarkFlagsMutuallyExclusive("empty", "until")
 }
@@ -100,7 +101,8 @@ engine-env, dotenv, json, or any text with {url}, {file}, {copy} ... in it.`,
 	}
 	flags.add(c)
 	c.Flags().StringVar(&flags.name, "as", "", "a `NAME` for the copy")
-	c.Flags().BoolVar(&flags.again, "again", false, "the copy of that name, back at its start state; a new one where there is none or the sources changed")
+	c.Flags().BoolVar(&flags.again, "again", false,
+		"the copy of that name, back at its start state; a new one where there is none or the sources changed")
 	c.Flags().Var(&spanFlag{&keep}, "for", "how long the copy stays")
 	c.Flags().IntVar(&pid, "while", 0, "the copy stays as long as the process of this number")
 	c.Flags().StringVar(&form, "form", "url", "the form of what is printed")
@@ -125,7 +127,8 @@ func ownerOf(keep time.Duration, pid int) (o engine.Owner, err error) {
 }
 
 // take hands out one copy, showing how its build goes on.
-func (s *session) take(ctx context.Context, d *project.Database, f takeFlags, owner engine.Owner) (*copies.Taken, copies.Shelf, error) {
+func (s *session) take(ctx context.Context, d *project.Database, f takeFlags, owner engine.Owner) (*copies.Taken,
+	copies.Shelf, error) {
 	plan, err := s.plan(ctx, d)
 	if err != nil {
 		return nil, copies.Shelf{}, err
@@ -158,7 +161,8 @@ func (s *session) take(ctx context.Context, d *project.Database, f takeFlags, ow
 
 // handed is a copy in the form that it is handed over in.
 func handed(shelf copies.Shelf, e engine.Entry) handover.Copy {
-	return handover.Copy{Database: e.Facts.Database, Name: e.Facts.Name, Connection: shelf.Server.Connection(e.ID, e.Facts)}
+	return handover.Copy{Database: e.Facts.Database, Name: e.Facts.Name,
+		Connection: shelf.Server.Connection(e.ID, e.Facts)}
 }
 
 // handedBy is a copy of a run's, likewise.
@@ -201,9 +205,11 @@ type snapshotReport struct {
 func (a *app) describe(ctx context.Context, shelf copies.Shelf, e engine.Entry) copyReport {
 	f := e.Facts
 	r := copyReport{
-		Snapshots: []snapshotReport{}, Name: f.Name, ID: e.ID, Database: f.Database, Engine: f.Engine, Size: e.Size, Steps: len(f.Steps),
-		Made: f.Made, Owner: ownerText(f.Owner), Alive: shelf.Alive(ctx, f.Owner), Failed: f.Failed, Held: f.Held, Resetting: f.Resetting,
-		Start: f.Start, Project: f.Scope.Project, Connection: shelf.Server.Connection(e.ID, f),
+		Snapshots: []snapshotReport{}, Name: f.Name, ID: e.ID, Database: f.Database, Engine: f.Engine, Size: e.Size,
+		Steps: len(f.Steps),
+		Made:  f.Made, Owner: ownerText(f.Owner), Alive: shelf.Alive(ctx, f.Owner), Failed: f.Failed, Held: f.Held,
+		Resetting: f.Resetting,
+		Start:     f.Start, Project: f.Scope.Project, Connection: shelf.Server.Connection(e.ID, f),
 	}
 	if n := len(f.Steps); n > 0 {
 		r.LastStep = f.Steps[n-1].Name

@@ -16,7 +16,8 @@ func (a *app) versionCommand() *cobra.Command {
 					"go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH,
 				})
 			}
-			a.say("hemzo %s (commit %s, %s, %s/%s)", a.build.Version, a.build.Commit, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			a.say("hemzo %s (commit %s, %s, %s/%s)", a.build.Version, a.build.Commit, runtime.Version(), runtime.GOOS,
+				runtime.GOARCH)
 			return nil
 		},
 	}

@@ -35,11 +35,13 @@ func home(t *testing.T, config string) string {
 // TestNamed: DOCKER_HOST before DOCKER_CONTEXT before the configuration file.
 func TestNamed(t *testing.T) {
 	dir := home(t, `{"currentContext": "orchard"}`)
-	for name, host := range map[string]string{"orchard": "tcp://orchard.example.org:2375", "meadow": "unix:///run/meadow.sock"} {
+	for name, host := range map[string]string{"orchard": "tcp://orchard.example.org:2375",
+		"meadow": "unix:///run/meadow.sock"} {
 		sum := sha256.Sum256([]byte(name))
 		meta := filepath.Join(dir, "contexts", "meta", hex.EncodeToString(sum[:]))
 		require.NoError(t, os.MkdirAll(meta, 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(meta, "meta.json"), []byte(`{"Name": "`+name+`", "Endpoints": {"docker": {"Host": "`+host+`"}}}`), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(meta, "meta.json"),
+			[]byte(`{"Name": "`+name+`", "Endpoints": {"docker": {"Host": "`+host+`"}}}`), 0o600))
 	}
 	assert.Equal(t, "tcp://orchard.example.org:2375", Named())
 	t.Setenv("DOCKER_CONTEXT", "meadow")
@@ -72,31 +74,40 @@ func TestUnreachable(t *testing.T) {
 		}
 	}()
 	for host, want := range map[string]string{
-		"unix://" + filepath.Join(dir, "none.sock"): "no container engine answers", "unix://" + socket: "does not answer", "ssh://bees.example.org": "Hemzo knows unix and tcp",
-		"bees": "is no address", "tcp://127.0.0.1:1": "no container engine answers",
+		"unix://" + filepath.Join(dir, "none.sock"): "no container engine answers",
+		"unix://" + socket:                          "does not answer",
+		"ssh://bees.example.org":                    "Hemzo knows unix and tcp",
+		"bees":                                      "is no address",
+		"tcp://127.0.0.1:1":                         "no container engine answers",
 	} {
 		t.Setenv("DOCKER_HOST", host)
 		_, err := Find(t.Context())
 		assert.ErrorContains(t, err, want, host)
 	}
-	err = unreachable(endpoint{host: "unix:///x"}, dir, &net.OpError{Op: "dial", Err: os.NewSyscallError("connect", syscall.EACCES)})
+	err = unreachable(endpoint{host: "unix:///x"}, dir,
+		&net.OpError{Op: "dial", Err: os.NewSyscallError("connect", syscall.EACCES)})
 	assert.ErrorContains(t, err, "is closed to this user")
 	assert.Equal(t, fault.Lacking, fault.KindOf(err))
 }
 
 func TestHost(t *testing.T) {
-	for endpoint, want := range map[string]string{"unix:///var/run/docker.sock": "127.0.0.1 true", "tcp://127.0.0.1:2375": "127.0.0.1 true", "tcp://localhost:2375": "localhost true", "tcp://10.1.2.3:2375": "10.1.2.3 false"} {
+	for endpoint, want := range map[string]string{"unix:///var/run/docker.sock": "127.0.0.1 true",
+		"tcp://127.0.0.1:2375": "127.0.0.1 true", "tcp://localhost:2375": "localhost true",
+		"tcp://10.1.2.3:2375": "10.1.2.3 false"} {
 		host, local := (&Engine{Endpoint: endpoint}).Host()
 		assert.Equal(t, want, strings.TrimSpace(host+" "+map[bool]string{true: "true", false: "false"}[local]))
-		assert.Equal(t, !local, (&Engine{Endpoint: endpoint}).bind(true).IsUnspecified(), "%s: open to others only where it has to be", endpoint)
+		assert.Equal(t, !local, (&Engine{Endpoint: endpoint}).bind(true).IsUnspecified(),
+			"%s: open to others only where it has to be", endpoint)
 		assert.False(t, (&Engine{Endpoint: endpoint}).bind(false).IsUnspecified())
 	}
 }
 
 func TestImageNames(t *testing.T) {
 	for name, want := range map[string][2]string{
-		"postgres": {"docker.io", "postgres:latest"}, "postgres:15": {"docker.io", "postgres:15"}, "bees/hives": {"docker.io", "bees/hives:latest"}, "localhost/hives": {"localhost", "localhost/hives:latest"},
-		"example.org:5000/hives": {"example.org:5000", "example.org:5000/hives:latest"}, "example.org/hives@sha256:abc": {"example.org", "example.org/hives@sha256:abc"},
+		"postgres": {"docker.io", "postgres:latest"}, "postgres:15": {"docker.io", "postgres:15"},
+		"bees/hives": {"docker.io", "bees/hives:latest"}, "localhost/hives": {"localhost", "localhost/hives:latest"},
+		"example.org:5000/hives":       {"example.org:5000", "example.org:5000/hives:latest"},
+		"example.org/hives@sha256:abc": {"example.org", "example.org/hives@sha256:abc"},
 	} {
 		assert.Equal(t, want, [2]string{Registry(name), withTag(name)}, name)
 	}
@@ -105,11 +116,15 @@ func TestImageNames(t *testing.T) {
 // TestAuth: credentials come from the engine's own file, or from the helper
 // that it names.
 func TestAuth(t *testing.T) {
-	dir := home(t, `{"auths": {"example.org": {"auth": "`+base64.StdEncoding.EncodeToString([]byte("keeper:secret:more"))+`"}}, "credHelpers": {"helped.org": "hive"}}`)
+	dir := home(t, `{"auths": {"example.org": {"auth": "`+
+		base64.StdEncoding.EncodeToString([]byte("keeper:secret:more"))+`"}}, "credHelpers": {"helped.org": "hive"}}`)
 	helper := filepath.Join(dir, "docker-credential-hive")
-	require.NoError(t, os.WriteFile(helper, []byte("#!/bin/sh\nread -r server\necho \"{\\\"Username\\\": \\\"drone\\\", \\\"Secret\\\": \\\"for $server\\\"}\"\n"), 0o755))
+	require.NoError(t, os.WriteFile(helper,
+		[]byte("#!/bin/sh\nread -r server\necho \"{\\\"Username\\\": \\\"drone\\\", \\\"Secret\\\": \\\"for "+
+			"$server\\\"}\"\n"), 0o755))
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
-	for registry, want := range map[string]string{"example.org": "keeper secret:more", "helped.org": "drone for helped.org"} {
+	for registry, want := range map[string]string{"example.org": "keeper secret:more",
+		"helped.org": "drone for helped.org"} {
 		b, err := base64.URLEncoding.DecodeString(auth(registry))
 		require.NoError(t, err)
 		var got struct{ Username, Password string }
@@ -122,7 +137,8 @@ func TestAuth(t *testing.T) {
 // TestDataFolder: newer images keep their data below their volume.
 func TestDataFolder(t *testing.T) {
 	r := Request{Data: "PGDATA", Folder: "/var/lib/postgresql/data"}
-	folder, mount := dataFolder(r, []string{"PGDATA=/var/lib/postgresql/18/docker"}, map[string]struct{}{"/var/lib/postgresql": {}})
+	folder, mount := dataFolder(r, []string{"PGDATA=/var/lib/postgresql/18/docker"},
+		map[string]struct{}{"/var/lib/postgresql": {}})
 	assert.Equal(t, "/var/lib/postgresql/18/docker /var/lib/postgresql", folder+" "+mount)
 	folder, mount = dataFolder(r, nil, nil)
 	assert.Equal(t, r.Folder+" "+r.Folder, folder+" "+mount)

@@ -69,7 +69,8 @@ func Find(ctx context.Context) (*Engine, error) {
 	if first != nil {
 		return nil, first
 	}
-	return nil, fault.New(fault.Lacking, "start the container engine, or name it with DOCKER_HOST", "no container engine answers (tried %s)", strings.Join(tried, ", "))
+	return nil, fault.New(fault.Lacking, "start the container engine, or name it with DOCKER_HOST",
+		"no container engine answers (tried %s)", strings.Join(tried, ", "))
 }
 
 // absent reports whether nothing listens at an endpoint.
@@ -83,11 +84,13 @@ func usual() []endpoint {
 	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" {
 		sockets = append(sockets,
 			endpoint{host: "unix://" + filepath.Join(dir, "docker.sock"), from: "the user's own socket"},
-			endpoint{host: "unix://" + filepath.Join(dir, "podman", "podman.sock"), from: "the user's compatible socket"})
+			endpoint{host: "unix://" + filepath.Join(dir, "podman", "podman.sock"),
+				from: "the user's compatible socket"})
 	}
 	if home, err := os.UserHomeDir(); err == nil {
 		for _, path := range []string{".docker/run/docker.sock", ".colima/default/docker.sock", ".rd/docker.sock"} {
-			sockets = append(sockets, endpoint{host: "unix://" + filepath.Join(home, path), from: "the user's own socket"})
+			sockets = append(sockets, endpoint{host: "unix://" + filepath.Join(home, path),
+				from: "the user's own socket"})
 		}
 	}
 	return append(sockets, endpoint{host: "unix:///run/podman/podman.sock", from: "the compatible socket"})
@@ -120,7 +123,8 @@ func named() (*endpoint, error) {
 		err = json.Unmarshal(b, &meta)
 	}
 	if err != nil || meta.Endpoints["docker"].Host == "" {
-		return nil, fault.New(fault.Lacking, "choose another context, or name the engine with DOCKER_HOST", "%s is %q, of which %s says nothing", from, name, path)
+		return nil, fault.New(fault.Lacking, "choose another context, or name the engine with DOCKER_HOST",
+			"%s is %q, of which %s says nothing", from, name, path)
 	}
 	return &endpoint{host: meta.Endpoints["docker"].Host, from: fmt.Sprintf("the context %q", name)}, nil
 }
@@ -165,7 +169,8 @@ func configuration() (c config) {
 func open(ctx context.Context, e endpoint) (*Engine, error) {
 	u, err := url.Parse(e.host)
 	if err != nil || u.Scheme == "" {
-		return nil, fault.New(fault.Usage, "as in  unix:///var/run/docker.sock  or  tcp://host:2375", "%s is no address of a container engine: %s", e.from, e.host)
+		return nil, fault.New(fault.Usage, "as in  unix:///var/run/docker.sock  or  tcp://host:2375",
+			"%s is no address of a container engine: %s", e.from, e.host)
 	}
 	network, address := "tcp", u.Host
 	switch u.Scheme {
@@ -173,7 +178,8 @@ func open(ctx context.Context, e endpoint) (*Engine, error) {
 		network, address = "unix", u.Path
 	case "tcp", "http", "https":
 	default:
-		return nil, fault.New(fault.Lacking, "forward its socket, and name that with DOCKER_HOST", "%s (%s) cannot be reached: Hemzo knows unix and tcp", e.from, e.host)
+		return nil, fault.New(fault.Lacking, "forward its socket, and name that with DOCKER_HOST",
+			"%s (%s) cannot be reached: Hemzo knows unix and tcp", e.from, e.host)
 	}
 	dialing, stop := context.WithTimeout(ctx, acceptTime)
 	defer stop()
@@ -184,7 +190,8 @@ func open(ctx context.Context, e endpoint) (*Engine, error) {
 	conn.Close()
 	options := []client.Opt{client.WithHost(e.host), client.WithUserAgent("hemzo")}
 	if e.certs != "" {
-		options = append(options, client.WithTLSClientConfig(filepath.Join(e.certs, "ca.pem"), filepath.Join(e.certs, "cert.pem"), filepath.Join(e.certs, "key.pem")))
+		options = append(options, client.WithTLSClientConfig(filepath.Join(e.certs, "ca.pem"),
+			filepath.Join(e.certs, "cert.pem"), filepath.Join(e.certs, "key.pem")))
 	}
 	c, err := client.New(options...)
 	if err != nil {
@@ -194,7 +201,8 @@ func open(ctx context.Context, e endpoint) (*Engine, error) {
 	defer stop()
 	version, err := c.ServerVersion(asking, client.ServerVersionOptions{})
 	if err != nil {
-		return nil, fault.New(fault.Lacking, "is it a container engine?", "what listens at %s (%s) does not answer: %v", e.host, e.from, err)
+		return nil, fault.New(fault.Lacking, "is it a container engine?", "what listens at %s (%s) does not answer: %v",
+			e.host, e.from, err)
 	}
 	return &Engine{client: c, Endpoint: e.host, From: e.from, Version: version.Version, API: version.APIVersion}, nil
 }
@@ -204,7 +212,8 @@ func unreachable(e endpoint, address string, err error) error {
 	switch {
 	case errors.Is(err, syscall.EACCES):
 		f.What = fmt.Sprintf("the container engine's socket %s is closed to this user", address)
-		f.Next = "have yourself added to the group of the socket" + groupOf(address) + " and log in again, or name another engine with DOCKER_HOST"
+		f.Next = "have yourself added to the group of the socket" + groupOf(address) +
+			" and log in again, or name another engine with DOCKER_HOST"
 	case absent(err):
 		f.What = fmt.Sprintf("no container engine answers at %s (%s)", e.host, e.from)
 		f.Next = "start it, or name another with DOCKER_HOST"

@@ -55,7 +55,8 @@ func (e *Engine) pull(ctx context.Context, name string, progress func(Pulling)) 
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		f := fault.New(fault.Lacking, "docker load an archive of it, name another with  image:, or use  where: memory", "the image %s is not there, and it cannot be pulled from %s", withTag(name), Registry(name))
+		f := fault.New(fault.Lacking, "docker load an archive of it, name another with  image:, or use  where: memory",
+			"the image %s is not there, and it cannot be pulled from %s", withTag(name), Registry(name))
 		if err != nil {
 			f.Said = strings.TrimSpace(strings.TrimPrefix(err.Error(), "Error response from daemon: "))
 		} else {
@@ -68,7 +69,8 @@ func (e *Engine) pull(ctx context.Context, name string, progress func(Pulling)) 
 	watch := time.AfterFunc(silence, stop)
 	defer watch.Stop()
 	progress(Pulling{Image: name, Status: "asking " + Registry(name)})
-	response, err := e.client.ImagePull(pulling, withTag(name), client.ImagePullOptions{RegistryAuth: auth(Registry(name))})
+	response, err := e.client.ImagePull(pulling, withTag(name),
+		client.ImagePullOptions{RegistryAuth: auth(Registry(name))})
 	if err != nil {
 		if pulling.Err() != nil {
 			err = nil

@@ -32,16 +32,17 @@ const Label = "hemzo.scope"
 
 // Request asks for a container.
 type Request struct {
-	Name   string // of the container: two cannot have the same
-	Scope  string // whose it is
-	Image  string
-	Args   []string
-	Env    []string          // NAME=value
-	Files  map[string][]byte // put in before the start, by absolute path, readable by all in it
-	Data   string            // the variable of the image that names the data folder, which is to be in memory; "" for none
-	Folder string            // the data folder where the image does not name it
-	Size   int64             // of the data folder, in bytes; 0 for the engine's own limit
-	Stop   string            // the signal that ends the server cleanly: "INT"
+	Name  string // of the container: two cannot have the same
+	Scope string // whose it is
+	Image string
+	Args  []string
+	Env   []string          // NAME=value
+	Files map[string][]byte // put in before the start, by absolute path, readable by all in it
+	// the variable of the image that names the data folder, which is to be in memory; "" for none
+	Data   string
+	Folder string // the data folder where the image does not name it
+	Size   int64  // of the data folder, in bytes; 0 for the engine's own limit
+	Stop   string // the signal that ends the server cleanly: "INT"
 	Ports  []int
 	Memory int64 // bytes; 0 for no limit
 	CPUs   int
@@ -76,8 +77,10 @@ func (e *Engine) Start(ctx context.Context, r Request) (*Running, error) {
 		return nil, err
 	}
 	own, networkName := e.self(ctx)
-	config := &container.Config{Image: r.Image, Env: r.Env, Cmd: r.Args, Labels: map[string]string{Label: r.Scope}, ExposedPorts: network.PortSet{}}
-	host := &container.HostConfig{AutoRemove: true, PortBindings: network.PortMap{}, Resources: container.Resources{Memory: r.Memory, MemorySwap: r.Memory, NanoCPUs: int64(r.CPUs) * 1e9}}
+	config := &container.Config{Image: r.Image, Env: r.Env, Cmd: r.Args, Labels: map[string]string{Label: r.Scope},
+		ExposedPorts: network.PortSet{}}
+	host := &container.HostConfig{AutoRemove: true, PortBindings: network.PortMap{},
+		Resources: container.Resources{Memory: r.Memory, MemorySwap: r.Memory, NanoCPUs: int64(r.CPUs) * 1e9}}
 	for _, p := range r.Ports {
 		port := network.MustParsePort(strconv.Itoa(p) + "/tcp")
 		config.ExposedPorts[port] = struct{}{}
@@ -104,7 +107,8 @@ func (e *Engine) Start(ctx context.Context, r Request) (*Running, error) {
 	if r.Tied {
 		_, err := e.client.VolumeInspect(ctx, r.Name, client.VolumeInspectOptions{})
 		run.Seeded = err == nil
-		if _, err := e.client.VolumeCreate(ctx, client.VolumeCreateOptions{Name: r.Name, Labels: config.Labels}); err != nil {
+		if _, err := e.client.VolumeCreate(ctx,
+			client.VolumeCreateOptions{Name: r.Name, Labels: config.Labels}); err != nil {
 			return nil, fmt.Errorf("making the volume that keeps templates: %w", err)
 		}
 		config.OpenStdin, config.StdinOnce = true, true
@@ -153,7 +157,8 @@ func dataFolder(r Request, env []string, volumes map[string]struct{}) (folder, m
 // create makes the container; one of the same name is a leftover.
 func (e *Engine) create(ctx context.Context, run *Running, config *container.Config, host *container.HostConfig) error {
 	for try := 0; ; try++ {
-		made, err := e.client.ContainerCreate(ctx, client.ContainerCreateOptions{Name: run.Name, Config: config, HostConfig: host})
+		made, err := e.client.ContainerCreate(ctx,
+			client.ContainerCreateOptions{Name: run.Name, Config: config, HostConfig: host})
 		if err == nil {
 			run.ID = made.ID
 			return nil
@@ -172,13 +177,15 @@ func (e *Engine) create(ctx context.Context, run *Running, config *container.Con
 // order: of one that ends at once nothing would be heard otherwise.
 func (e *Engine) begin(ctx context.Context, run *Running, r Request, own, networkName string) error {
 	if len(r.Files) > 0 {
-		if _, err := e.client.CopyToContainer(ctx, run.ID, client.CopyToContainerOptions{DestinationPath: "/", Content: archive(r.Files)}); err != nil {
+		if _, err := e.client.CopyToContainer(ctx, run.ID,
+			client.CopyToContainerOptions{DestinationPath: "/", Content: archive(r.Files)}); err != nil {
 			return fmt.Errorf("putting files into the container %s: %w", r.Name, err)
 		}
 	}
 	// Both outlive the start.
 	life := context.WithoutCancel(ctx)
-	attached, err := e.client.ContainerAttach(life, run.ID, client.ContainerAttachOptions{Stream: true, Stdin: r.Tied, Stdout: true, Stderr: true})
+	attached, err := e.client.ContainerAttach(life, run.ID,
+		client.ContainerAttachOptions{Stream: true, Stdin: r.Tied, Stdout: true, Stderr: true})
 	if err != nil {
 		return fmt.Errorf("attaching to the container %s: %w", r.Name, err)
 	}
@@ -190,7 +197,8 @@ func (e *Engine) begin(ctx context.Context, run *Running, r Request, own, networ
 	}()
 	watching, stop := context.WithCancel(life)
 	// From the first moment on that the engine remembers: asking takes a while.
-	events := e.client.Events(watching, client.EventsListOptions{Since: "1", Filters: client.Filters{}.Add("container", run.ID).Add("event", "oom")})
+	events := e.client.Events(watching,
+		client.EventsListOptions{Since: "1", Filters: client.Filters{}.Add("container", run.ID).Add("event", "oom")})
 	heard := make(chan struct{})
 	go func() {
 		defer close(heard)
@@ -200,7 +208,8 @@ func (e *Engine) begin(ctx context.Context, run *Running, r Request, own, networ
 		case <-events.Err:
 		}
 	}()
-	wait := e.client.ContainerWait(life, run.ID, client.ContainerWaitOptions{Condition: container.WaitConditionNextExit})
+	wait := e.client.ContainerWait(life, run.ID,
+		client.ContainerWaitOptions{Condition: container.WaitConditionNextExit})
 	go func() {
 		select {
 		case w := <-wait.Result:
@@ -305,7 +314,8 @@ const killed = 128 + 9
 func (run *Running) Outcome() error {
 	switch {
 	case run.oom.Load():
-		return fault.New(fault.Lacking, "give it more with  limits: { memory: ... }", "the container %s was killed: it ran out of memory", run.Name)
+		return fault.New(fault.Lacking, "give it more with  limits: { memory: ... }",
+			"the container %s was killed: it ran out of memory", run.Name)
 	case run.code < 0:
 		return errors.New("the container engine has gone")
 	case run.code != 0:
@@ -320,7 +330,8 @@ func (run *Running) Stop() error { return run.attach.CloseWrite() }
 // Listening reports whether a server in the container listens on a port for
 // others than itself.
 func (run *Running) Listening(ctx context.Context, port int) bool {
-	made, err := run.engine.client.ExecCreate(ctx, run.ID, client.ExecCreateOptions{AttachStdout: true, Cmd: []string{"cat", "/proc/net/tcp", "/proc/net/tcp6"}})
+	made, err := run.engine.client.ExecCreate(ctx, run.ID,
+		client.ExecCreateOptions{AttachStdout: true, Cmd: []string{"cat", "/proc/net/tcp", "/proc/net/tcp6"}})
 	if err != nil {
 		return false
 	}

@@ -315,7 +315,9 @@ func (c *Control) hand(ctx context.Context, s *source) (*Copy, error) {
 	if s.Lazy == nil {
 		return c.take(ctx, s, copies.Request{})
 	}
-	x := &Copy{control: c, source: s, busy: turn.New(), entry: engine.Entry{ID: engine.NewID(engine.Copy), Facts: engine.Facts{Name: copies.MadeUp(s.Name), Database: s.Name}}}
+	x := &Copy{control: c, source: s, busy: turn.New(),
+		entry: engine.Entry{ID: engine.NewID(engine.Copy),
+			Facts: engine.Facts{Name: copies.MadeUp(s.Name), Database: s.Name}}}
 	if err := x.listen(); err != nil {
 		return nil, err
 	}
@@ -343,9 +345,11 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 	if r.Name == "" {
 		if e, ok := c.stock.pop(ctx, s, plan.Layers[layer]); ok {
 			// Handed out by its facts alone.
-			if err := s.Shelf.Server.UpdateFacts(ctx, e.ID, func(f *engine.Facts) { f.Stock, f.Owner = false, r.Owner; e.Facts = *f }); err == nil {
+			if err := s.Shelf.Server.UpdateFacts(ctx, e.ID,
+				func(f *engine.Facts) { f.Stock, f.Owner = false, r.Owner; e.Facts = *f }); err == nil {
 				c.note("take", time.Since(began))
-				return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: e, Took: time.Since(began)}, nil
+				return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: e, Took: time.Since(began)},
+					nil
 			}
 		}
 	}
@@ -361,7 +365,8 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 	if c.times("take") > len(c.sources) { // more than one set is wanted
 		c.stock.want(s, r)
 	}
-	return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: taken.Copy, Build: taken.Build, Took: taken.Took, Stale: taken.Replaced}, nil
+	return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: taken.Copy, Build: taken.Build,
+		Took: taken.Took, Stale: taken.Replaced}, nil
 }
 
 // spent tells how often something was done, and how long it took. Of many times
@@ -431,7 +436,8 @@ func (s *Set) pick(database string) ([]*Copy, error) {
 		}
 		names = append(names, c.source.Name)
 	}
-	return nil, fault.New(fault.Usage, "databases: "+strings.Join(names, ", "), "there is no copy of a database %q here", database)
+	return nil, fault.New(fault.Usage, "databases: "+strings.Join(names, ", "),
+		"there is no copy of a database %q here", database)
 }
 
 // each does something with the copies of a set that a request means, those
@@ -564,7 +570,8 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		return &reset.Report{Report: engine.Report{Tables: []engine.TableReport{}}}, nil
 	}
 	began := time.Now()
-	o := reset.Options{Way: r.Way, InPlace: r.InPlace, Keep: x.source.Keep, Wait: x.source.Wait, Ahead: x.source.Stock > 0}
+	o := reset.Options{Way: r.Way, InPlace: r.InPlace, Keep: x.source.Keep, Wait: x.source.Wait,
+		Ahead: x.source.Stock > 0}
 	if r.Way == "" {
 		o.Way = x.source.Way
 	}
@@ -649,10 +656,12 @@ func (c *Control) Snapshot(ctx context.Context, s *Set, database, name string, f
 			return Done{}, err
 		}
 		if _, err := x.snapshot(ctx, name); err == nil {
-			return Done{}, fault.New(fault.Failed, "use another name", "the copy %q has a snapshot %q already", x.entry.Facts.Name, name)
+			return Done{}, fault.New(fault.Failed, "use another name", "the copy %q has a snapshot %q already",
+				x.entry.Facts.Name, name)
 		}
 		x.close()
-		_, err := reset.Snapshot(ctx, x.source.Shelf.Server, x.entry, name, engine.Session{Wait: x.source.Wait, Force: force})
+		_, err := reset.Snapshot(ctx, x.source.Shelf.Server, x.entry, name,
+			engine.Session{Wait: x.source.Wait, Force: force})
 		return Done{Snapshot: name}, err
 	})
 }

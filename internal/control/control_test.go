@@ -70,7 +70,8 @@ func begin(t *testing.T) *suite {
 	s.at, s.socket = e.URL, socket
 	t.Cleanup(func() {
 		assert.NoError(t, e.Close())
-		assert.NoError(t, s.Close(context.Background(), func(s copies.Shelf, e engine.Entry) error { return s.Drop(context.Background(), e, true) }, nil))
+		assert.NoError(t, s.Close(context.Background(),
+			func(s copies.Shelf, e engine.Entry) error { return s.Drop(context.Background(), e, true) }, nil))
 		left, err := server.List(context.Background())
 		assert.NoError(t, err)
 		for _, e := range left {
@@ -108,7 +109,8 @@ func (s *suite) sql(worker, text string) (rows [][]any) {
 	d, err := s.server.Open(s.Context(), set.Copies()[0].Entry().ID, engine.Session{Wait: time.Second})
 	require.NoError(s, err)
 	defer d.Close()
-	require.NoError(s, d.Query(s.Context(), text, engine.Sink{Row: func(r []any) error { rows = append(rows, r); return nil }}))
+	require.NoError(s, d.Query(s.Context(), text,
+		engine.Sink{Row: func(r []any) error { rows = append(rows, r); return nil }}))
 	return rows
 }
 
@@ -174,8 +176,10 @@ func TestRequests(t *testing.T) {
 func TestWrongRequests(t *testing.T) {
 	s := begin(t)
 	for request, want := range map[string]int{
-		"POST /reset?by=magic": 400, "POST /reset?to=nothing": 400, "POST /reset?database=x": 400, "POST /snapshot": 400, "GET /changes?rows=x": 400,
-		"POST /hold?as=a&for=x": 400, "POST /take?database=x": 400, "POST /drop?copy=x": 400, "GET /w/...bad": 400, "GET /reset": 405, "GET /nowhere": 404,
+		"POST /reset?by=magic": 400, "POST /reset?to=nothing": 400, "POST /reset?database=x": 400,
+		"POST /snapshot": 400, "GET /changes?rows=x": 400,
+		"POST /hold?as=a&for=x": 400, "POST /take?database=x": 400, "POST /drop?copy=x": 400, "GET /w/...bad": 400,
+		"GET /reset": 405, "GET /nowhere": 404,
 	} {
 		method, path, _ := strings.Cut(request, " ")
 		code, said := s.ask(method, path)
@@ -215,10 +219,11 @@ func TestOnlyWhoMay(t *testing.T) {
 		change func(*http.Request)
 		want   int
 	}{
-		"right":         {secret + "/reset", func(*http.Request) {}, 200},
-		"no secret":     {"/reset", func(*http.Request) {}, 404},
-		"wrong secret":  {"/" + strings.Repeat("A", 26) + "/reset", func(*http.Request) {}, 404},
-		"a page":        {secret + "/reset", func(r *http.Request) { r.Header.Set("Origin", "https://bees.example.org") }, 403},
+		"right":        {secret + "/reset", func(*http.Request) {}, 200},
+		"no secret":    {"/reset", func(*http.Request) {}, 404},
+		"wrong secret": {"/" + strings.Repeat("A", 26) + "/reset", func(*http.Request) {}, 404},
+		"a page": {secret + "/reset",
+			func(r *http.Request) { r.Header.Set("Origin", "https://bees.example.org") }, 403},
 		"another name":  {secret + "/reset", func(r *http.Request) { r.Host = "bees.example.org" }, 403},
 		"local by name": {secret + "/reset", func(r *http.Request) { r.Host = "localhost:1" }, 200},
 	} {

@@ -46,11 +46,13 @@ func Listen(c *Control, address, socket, secret string, forms Forms) (*Endpoint,
 		host = "127.0.0.1"
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fault.New(fault.Refused, "leave the host out", "the control endpoint listens on loopback alone, not on %s", host)
+		return nil, fault.New(fault.Refused, "leave the host out",
+			"the control endpoint listens on loopback alone, not on %s", host)
 	}
 	l, err := net.Listen("tcp", net.JoinHostPort(host, port))
 	if err != nil {
-		return nil, fault.New(fault.Lacking, "choose another port", "the control endpoint cannot listen on %s: %v", address, err)
+		return nil, fault.New(fault.Lacking, "choose another port", "the control endpoint cannot listen on %s: %v",
+			address, err)
 	}
 	if secret == "" {
 		secret = rand.Text()
@@ -117,7 +119,9 @@ var routes = []route{
 	{"GET", "/", status},
 	{"POST", "/reset", func(c *Control, s *Set, r *http.Request) (any, error) {
 		q := r.URL.Query()
-		return c.Reset(r.Context(), s, Reset{Database: q.Get("database"), Way: engine.Way(q.Get("by")), To: q.Get("to"), InPlace: q.Has("in-place"), After: q.Get("after")})
+		return c.Reset(r.Context(), s,
+			Reset{Database: q.Get("database"), Way: engine.Way(q.Get("by")), To: q.Get("to"),
+				InPlace: q.Has("in-place"), After: q.Get("after")})
 	}},
 	{"POST", "/snapshot", func(c *Control, s *Set, r *http.Request) (any, error) {
 		q := r.URL.Query()
@@ -187,7 +191,8 @@ func status(_ *Control, s *Set, _ *http.Request) (any, error) {
 
 func (c *Control) handler(forms Forms) http.Handler {
 	mux := http.NewServeMux()
-	handle := func(method, path string, set func(*http.Request) (*Set, error), answer func(*Control, *Set, *http.Request) (any, error)) {
+	handle := func(method, path string, set func(*http.Request) (*Set, error),
+		answer func(*Control, *Set, *http.Request) (any, error)) {
 		if path == "/" {
 			path = "/{$}"
 		}

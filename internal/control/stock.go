@@ -28,7 +28,8 @@ type stock struct {
 
 func newStock() *stock {
 	ctx, stop := context.WithCancel(context.Background())
-	s := &stock{ready: map[*source][]engine.Entry{}, order: map[*source]copies.Request{}, busy: busyMachine, wake: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
+	s := &stock{ready: map[*source][]engine.Entry{}, order: map[*source]copies.Request{}, busy: busyMachine,
+		wake: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
 	go s.fill(ctx)
 	return s
 }

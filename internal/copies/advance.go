@@ -11,11 +11,14 @@ import (
 
 // Advance applies to a copy, as it is now, the steps up to a layer that it
 // lacks. It returns what it applied, also where a later step fails.
-func (s Shelf) Advance(ctx context.Context, e engine.Entry, plan *template.Plan, layer int, wait time.Duration) ([]engine.StepFact, error) {
+func (s Shelf) Advance(ctx context.Context, e engine.Entry, plan *template.Plan, layer int,
+	wait time.Duration) ([]engine.StepFact, error) {
 	have := e.Facts.Steps
 	for i, f := range have {
 		if i >= plan.Head() || plan.Steps[i].Hash != f.Hash {
-			return nil, fault.New(fault.Failed, "take a new copy", "the copy %q was made from other sources: its step %s is not among those of the project any more", e.Facts.Name, f.Name)
+			return nil, fault.New(fault.Failed, "take a new copy",
+				"the copy %q was made from other sources: its step %s is not among those of the project any more",
+				e.Facts.Name, f.Name)
 		}
 	}
 	if len(have) >= layer {
@@ -30,13 +33,15 @@ func (s Shelf) Advance(ctx context.Context, e engine.Entry, plan *template.Plan,
 	for _, step := range plan.Steps[len(have):layer] {
 		began := time.Now()
 		if step.Command != nil {
-			return applied, fault.New(fault.Usage, "run it yourself on the copy's URL, then advance no further", "advance applies migrations and data; the next step is the command %s", step.Name)
+			return applied, fault.New(fault.Usage, "run it yourself on the copy's URL, then advance no further",
+				"advance applies migrations and data; the next step is the command %s", step.Name)
 		}
 		if err := template.Apply(ctx, d, step); err != nil {
 			return applied, err
 		}
 		fact := engine.StepFact{Name: step.Name, Hash: step.Hash, Took: time.Since(began)}
-		if err := s.Server.UpdateFacts(ctx, e.ID, func(f *engine.Facts) { f.Steps, f.Layer = append(f.Steps, fact), f.Layer+1 }); err != nil {
+		if err := s.Server.UpdateFacts(ctx, e.ID,
+			func(f *engine.Facts) { f.Steps, f.Layer = append(f.Steps, fact), f.Layer+1 }); err != nil {
 			return applied, err
 		}
 		applied = append(applied, fact)

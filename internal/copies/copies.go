@@ -99,7 +99,8 @@ func (s Shelf) Take(ctx context.Context, r Request) (*Taken, error) {
 			return taken, err
 		}
 	}
-	return nil, fault.New(fault.Failed, "does something run  hemzo sweep --templates  all the time?", "the template of %s was removed %d times before it could be copied", r.Plan.Database.Name, mostTries)
+	return nil, fault.New(fault.Failed, "does something run  hemzo sweep --templates  all the time?",
+		"the template of %s was removed %d times before it could be copied", r.Plan.Database.Name, mostTries)
 }
 
 // mostTries is how often a template that others remove is built again.
@@ -120,11 +121,13 @@ func (s Shelf) build(ctx context.Context, r Request, taken *Taken) (err error) {
 // the one to hand out.
 func (s Shelf) again(ctx context.Context, r Request, there engine.Entry, taken *Taken) (done bool, err error) {
 	if !r.Again {
-		return false, fault.New(fault.Failed, "hemzo take --again hands out the same copy, at its start state; hemzo drop "+r.Name+" removes it",
+		return false, fault.New(fault.Failed,
+			"hemzo take --again hands out the same copy, at its start state; hemzo drop "+r.Name+" removes it",
 			"there is a copy %q of database %s already", r.Name, there.Facts.Database)
 	}
 	if s.Alive(ctx, there.Facts.Owner) && there.Facts.Owner.Process != r.Owner.Process {
-		return false, fault.New(fault.Failed, "use another name", "the copy %q belongs to %s, which is still running", r.Name, ownerWords(there.Facts.Owner))
+		return false, fault.New(fault.Failed, "use another name", "the copy %q belongs to %s, which is still running",
+			r.Name, ownerWords(there.Facts.Owner))
 	}
 	if there.Facts.Fingerprint != r.Plan.Layers[r.Layer] || there.Facts.Database != r.Plan.Database.Name {
 		taken.Replaced = true
@@ -133,7 +136,8 @@ func (s Shelf) again(ctx context.Context, r Request, there engine.Entry, taken *
 	if _, err := r.Plan.Build(ctx, s.Server, r.Layer, r.Progress); err != nil {
 		return false, err
 	}
-	if _, err := reset.Do(ctx, s.Server, there, reset.Options{Way: engine.Way(r.Plan.Database.Reset), Keep: r.Plan.Database.Keep, Wait: r.Wait}); err != nil {
+	if _, err := reset.Do(ctx, s.Server, there,
+		reset.Options{Way: engine.Way(r.Plan.Database.Reset), Keep: r.Plan.Database.Keep, Wait: r.Wait}); err != nil {
 		return false, err
 	}
 	if err := s.Server.UpdateFacts(ctx, there.ID, func(f *engine.Facts) { f.Owner = r.Owner }); err != nil {
@@ -153,8 +157,10 @@ func (s Shelf) copy(ctx context.Context, r Request, from engine.Entry) (engine.E
 		name = MadeUp(r.Plan.Database.Name)
 	}
 	facts := engine.Facts{
-		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope, Role: r.Plan.Database.Role, Stock: r.Stock,
-		Fingerprint: from.Facts.Fingerprint, Layer: r.Layer, Owner: r.Owner, Made: time.Now().UTC().Truncate(time.Millisecond),
+		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope,
+		Role: r.Plan.Database.Role, Stock: r.Stock,
+		Fingerprint: from.Facts.Fingerprint, Layer: r.Layer, Owner: r.Owner,
+		Made:  time.Now().UTC().Truncate(time.Millisecond),
 		Start: from.ID,
 	}
 	for i, step := range r.Plan.Steps[:r.Layer] {
@@ -198,7 +204,10 @@ func (s Shelf) Copies(ctx context.Context) ([]engine.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	all = slices.DeleteFunc(all, func(e engine.Entry) bool { return e.Kind != engine.Copy || !s.Mine(e) || e.Facts.Stock })
+	all = slices.DeleteFunc(all, func(e engine.Entry) bool {
+		return e.Kind != engine.Copy || !s.Mine(e) ||
+			e.Facts.Stock
+	})
 	slices.SortFunc(all, func(a, b engine.Entry) int { return a.Facts.Made.Compare(b.Facts.Made) })
 	return all, nil
 }
@@ -230,7 +239,8 @@ func (s Shelf) Find(ctx context.Context, which string) (engine.Entry, error) {
 		if len(all) == 0 {
 			return engine.Entry{}, fault.New(fault.Usage, "hemzo take hands one out", "this project has no copy")
 		}
-		return engine.Entry{}, fault.New(fault.Usage, "name one of them: "+strings.Join(names(all), ", "), "this project has %d copies", len(all))
+		return engine.Entry{}, fault.New(fault.Usage, "name one of them: "+strings.Join(names(all), ", "),
+			"this project has %d copies", len(all))
 	}
 	for _, e := range all {
 		if e.Facts.Name == which || e.ID == which {
@@ -245,7 +255,8 @@ func (s Shelf) Find(ctx context.Context, which string) (engine.Entry, error) {
 		next = "copies: " + strings.Join(names(all), ", ")
 	}
 	if strings.ContainsAny(which, "/:") {
-		return engine.Entry{}, fault.New(fault.Refused, next, "%s is not a copy that Hemzo made: it is left alone", which)
+		return engine.Entry{}, fault.New(fault.Refused, next, "%s is not a copy that Hemzo made: it is left alone",
+			which)
 	}
 	return engine.Entry{}, fault.New(fault.Usage, next, "this project has no copy %q", which)
 }
@@ -319,7 +330,8 @@ func ownerWords(o engine.Owner) string {
 // removed unless force says so.
 func (s Shelf) Drop(ctx context.Context, e engine.Entry, force bool) error {
 	if !force && s.Alive(ctx, e.Facts.Owner) {
-		return fault.New(fault.Refused, "--force drops it all the same", "the copy %q belongs to %s, which is still running", e.Facts.Name, ownerWords(e.Facts.Owner))
+		return fault.New(fault.Refused, "--force drops it all the same",
+			"the copy %q belongs to %s, which is still running", e.Facts.Name, ownerWords(e.Facts.Owner))
 	}
 	return s.remove(ctx, e)
 }
@@ -380,8 +392,10 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration, everyone bool) (
 		gone = append(gone, e)
 	}
 	for _, e := range all {
-		orphan := e.Kind == engine.Kept && !there[e.Facts.Of] && !slices.ContainsFunc(gone, func(g engine.Entry) bool { return g.ID == e.Facts.Of })
-		old := unused > 0 && (everyone || e.Facts.Scope.Project == s.Scope.Project) && e.Kind == engine.Template && !needed[e.ID] && time.Since(e.Facts.Used) >= unused
+		orphan := e.Kind == engine.Kept && !there[e.Facts.Of] &&
+			!slices.ContainsFunc(gone, func(g engine.Entry) bool { return g.ID == e.Facts.Of })
+		old := unused > 0 && (everyone || e.Facts.Scope.Project == s.Scope.Project) && e.Kind == engine.Template &&
+			!needed[e.ID] && time.Since(e.Facts.Used) >= unused
 		if e.Newer || !orphan && !old {
 			continue
 		}
@@ -453,7 +467,8 @@ func ciRun() string {
 		return v
 	}
 	var parts []string
-	for _, name := range []string{"GITHUB_RUN_ID", "GITHUB_RUN_ATTEMPT", "CI_PIPELINE_ID", "CI_JOB_ID", "BUILD_TAG", "BUILD_ID"} {
+	for _, name := range []string{"GITHUB_RUN_ID", "GITHUB_RUN_ATTEMPT", "CI_PIPELINE_ID", "CI_JOB_ID", "BUILD_TAG",
+		"BUILD_ID"} {
 		if v := os.Getenv(name); v != "" {
 			parts = append(parts, v)
 		}

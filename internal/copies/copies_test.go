@@ -42,7 +42,8 @@ func plan(t *testing.T, s Shelf, n int, keys string) (*template.Plan, Shelf) {
 		require.NoError(t, os.WriteFile(filepath.Join(root, "m", fmt.Sprintf("%d.sql", i)), []byte(text), 0o644))
 	}
 	file := filepath.Join(root, "hemzo.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ]"+keys+" } }"), 0o644))
+	require.NoError(t, os.WriteFile(file,
+		[]byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ]"+keys+" } }"), 0o644))
 	p, err := project.Read(file, "", os.LookupEnv)
 	require.NoError(t, err)
 	s.Scope = ScopeOf(p.Root)
@@ -117,7 +118,8 @@ func TestOwners(t *testing.T) {
 	require.NoError(t, err)
 	owners := map[string]engine.Owner{
 		"nobody": {}, "lock": {Lock: lock}, "process": {Process: other}, "child": {Lock: "owner-gone", Child: other},
-		"past": {Until: time.Now().Add(-time.Second)}, "future": {Until: time.Now().Add(time.Hour)}, "gone": {Lock: "owner-gone"},
+		"past": {Until: time.Now().Add(-time.Second)}, "future": {Until: time.Now().Add(time.Hour)},
+		"gone":   {Lock: "owner-gone"},
 		"either": {Process: other, Until: time.Now().Add(-time.Second)},
 	}
 	for name, o := range owners {
@@ -135,7 +137,8 @@ func TestOwners(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, map[string]bool{"nobody": true, "lock": true, "process": true, "child": true, "future": true}, there())
+	assert.Equal(t, map[string]bool{"nobody": true, "lock": true, "process": true, "child": true, "future": true},
+		there())
 	e, err := s.Find(ctx, "process")
 	require.NoError(t, err)
 	assert.Equal(t, fault.Refused, fault.KindOf(s.Drop(ctx, e, false)))
@@ -153,7 +156,8 @@ func TestSweepClears(t *testing.T) {
 	dead := filepath.Join(folder, "hemzo_w_0123456789ab.db")
 	require.NoError(t, os.WriteFile(dead, []byte("half a file"), 0o600))
 	kept := filepath.Join(folder, "hemzo_s_0123456789.db")
-	require.NoError(t, s.Server.Copy(ctx, taken.Copy.Facts.Start, "hemzo_s_0123456789", engine.Facts{Format: engine.Format, Of: "hemzo_c_0000000000"}))
+	require.NoError(t, s.Server.Copy(ctx, taken.Copy.Facts.Start, "hemzo_s_0123456789",
+		engine.Facts{Format: engine.Format, Of: "hemzo_c_0000000000"}))
 	own := filepath.Join(folder, "own.db")
 	require.NoError(t, os.WriteFile(own, []byte("not Hemzo's"), 0o600))
 	newer := filepath.Join(folder, "hemzo_c_ffffffffff.json")

@@ -30,7 +30,8 @@ func (s Shelf) Hold(ctx context.Context, e engine.Entry, name string, keep, wait
 	}
 	defer d.Close()
 	f := e.Facts
-	f.Name, f.Held, f.Made, f.Baseline, f.BaselineState = name, true, time.Now().UTC().Truncate(time.Millisecond), nil, "as it was held"
+	f.Name, f.Held, f.Made, f.Baseline, f.BaselineState = name, true, time.Now().UTC().Truncate(time.Millisecond), nil,
+		"as it was held"
 	f.Owner = engine.Owner{Until: time.Now().Add(keep).UTC()}
 	if _, err := d.Snapshot(ctx, engine.NewID(engine.Copy), f); err != nil {
 		return err

@@ -94,6 +94,8 @@ func Differences(has, wanted []Content) (all []Difference) {
 	for k, sum := range sums {
 		all = append(all, Difference{Kind: k.kind, Name: k.name, Has: cmp.Or(sum, "there")})
 	}
-	slices.SortFunc(all, func(a, b Difference) int { return strings.Compare(a.Kind+"\x00"+a.Name, b.Kind+"\x00"+b.Name) })
+	slices.SortFunc(all, func(a, b Difference) int {
+		return strings.Compare(a.Kind+"\x00"+a.Name, b.Kind+"\x00"+b.Name)
+	})
 	return all
 }

@@ -54,30 +54,35 @@ func NewID(kind Kind) string {
 // Facts is what is known of a template, copy or snapshot. It lives with what
 // it describes.
 type Facts struct {
-	Format        int                        `json:"format"`
-	Database      string                     `json:"database"`
-	Engine        string                     `json:"engine"`
-	Name          string                     `json:"name,omitempty"` // a copy's or a snapshot's
-	Scope         Scope                      `json:"scope"`
-	Fingerprint   string                     `json:"fingerprint"`     // of the layer
-	Layer         int                        `json:"layer"`           // how many steps led to it
-	Steps         []StepFact                 `json:"steps,omitempty"` // all of them in order; a layer kept below a head names its last ones only
-	Owner         Owner                      `json:"owner"`
-	Role          string                     `json:"role,omitempty"` // who tests connect as, as in the project file; "" for the owner
-	Made          time.Time                  `json:"made"`
-	Size          int64                      `json:"size,omitempty"`      // in bytes, of what an engine cannot tell cheaply
-	Used          time.Time                  `json:"used,omitzero"`       // when a template was last copied
-	Start         string                     `json:"start,omitempty"`     // what holds a copy's start state
-	Of            string                     `json:"of,omitempty"`        // the copy that a snapshot is of
-	Baseline      json.RawMessage            `json:"baseline,omitempty"`  // of the witness
-	Also          map[string]json.RawMessage `json:"also,omitempty"`      // baselines of snapshots of this very database, by their ids
-	BaselineState string                     `json:"at,omitempty"`        // the state that the baseline stands for, where it is not Start
-	Resetting     bool                       `json:"resetting,omitempty"` // a reset was begun and not finished
-	Private       json.RawMessage            `json:"private,omitempty"`   // what the engine alone reads
-	Lost          time.Time                  `json:"lost,omitzero"`       // when it was first seen without its owner
-	Failed        bool                       `json:"failed,omitempty"`    // kept after a command failed
-	Held          bool                       `json:"held,omitempty"`      // set aside as a test left it
-	Stock         bool                       `json:"stock,omitempty"`     // made ahead of demand: nobody has it yet
+	Format      int    `json:"format"`
+	Database    string `json:"database"`
+	Engine      string `json:"engine"`
+	Name        string `json:"name,omitempty"` // a copy's or a snapshot's
+	Scope       Scope  `json:"scope"`
+	Fingerprint string `json:"fingerprint"` // of the layer
+	Layer       int    `json:"layer"`       // how many steps led to it
+	// all of them in order; a layer kept below a head names its last ones only
+	Steps []StepFact `json:"steps,omitempty"`
+	Owner Owner      `json:"owner"`
+	// who tests connect as, as in the project file; "" for the owner
+	Role string    `json:"role,omitempty"`
+	Made time.Time `json:"made"`
+	// in bytes, of what an engine cannot tell cheaply
+	Size     int64           `json:"size,omitempty"`
+	Used     time.Time       `json:"used,omitzero"`      // when a template was last copied
+	Start    string          `json:"start,omitempty"`    // what holds a copy's start state
+	Of       string          `json:"of,omitempty"`       // the copy that a snapshot is of
+	Baseline json.RawMessage `json:"baseline,omitempty"` // of the witness
+	// baselines of snapshots of this very database, by their ids
+	Also map[string]json.RawMessage `json:"also,omitempty"`
+	// the state that the baseline stands for, where it is not Start
+	BaselineState string          `json:"at,omitempty"`
+	Resetting     bool            `json:"resetting,omitempty"` // a reset was begun and not finished
+	Private       json.RawMessage `json:"private,omitempty"`   // what the engine alone reads
+	Lost          time.Time       `json:"lost,omitzero"`       // when it was first seen without its owner
+	Failed        bool            `json:"failed,omitempty"`    // kept after a command failed
+	Held          bool            `json:"held,omitempty"`      // set aside as a test left it
+	Stock         bool            `json:"stock,omitempty"`     // made ahead of demand: nobody has it yet
 }
 
 // Sound reports whether facts can be what a Hemzo wrote: somebody may have

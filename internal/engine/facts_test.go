@@ -19,7 +19,8 @@ func TestNames(t *testing.T) {
 	got, ours := KindOf(id)
 	assert.True(t, ours)
 	assert.Equal(t, Template, got)
-	for _, name := range []string{"", "hemzo", "hemzo_c_", "hemzo_c_xyz", "hemzo_c_123", "hemzo_q_0123456789", "HEMZO_c_0123456789", "hemzo_c_0123456789.db", "postgres"} {
+	for _, name := range []string{"", "hemzo", "hemzo_c_", "hemzo_c_xyz", "hemzo_c_123", "hemzo_q_0123456789",
+		"HEMZO_c_0123456789", "hemzo_c_0123456789.db", "postgres"} {
 		_, ours := KindOf(name)
 		assert.False(t, ours, name)
 	}

@@ -30,19 +30,21 @@ type Reset struct {
 
 // Report tells what a reset did.
 type Report struct {
-	Way       Way             `json:"way"` // "" where nothing was touched
-	Why       string          `json:"why,omitempty"`
-	Tables    []TableReport   `json:"tables"`
-	Kept      []string        `json:"kept,omitempty"` // tables that differ and were to be kept
-	Sequences int             `json:"sequences"`
-	Pages     int             `json:"pages,omitempty"`
-	Schema    bool            `json:"schema"`             // the schema had changed
-	Reconnect bool            `json:"reconnect"`          // clients have to connect again
-	Noted     bool            `json:"-"`                  // the facts say already that the copy is at its start state
-	Dropped   []string        `json:"dropped,omitempty"`  // objects that had been added
-	Settings  []string        `json:"settings,omitempty"` // settings and rights of the database itself that had been changed
-	Stays     []string        `json:"stays,omitempty"`    // what is not as in the start state, and could not be put back
-	Baseline  json.RawMessage `json:"-"`                  // for the facts; nil where none could be taken
+	Way       Way           `json:"way"` // "" where nothing was touched
+	Why       string        `json:"why,omitempty"`
+	Tables    []TableReport `json:"tables"`
+	Kept      []string      `json:"kept,omitempty"` // tables that differ and were to be kept
+	Sequences int           `json:"sequences"`
+	Pages     int           `json:"pages,omitempty"`
+	Schema    bool          `json:"schema"`            // the schema had changed
+	Reconnect bool          `json:"reconnect"`         // clients have to connect again
+	Noted     bool          `json:"-"`                 // the facts say already that the copy is at its start state
+	Dropped   []string      `json:"dropped,omitempty"` // objects that had been added
+	// settings and rights of the database itself that had been changed
+	Settings []string `json:"settings,omitempty"`
+	// what is not as in the start state, and could not be put back
+	Stays    []string        `json:"stays,omitempty"`
+	Baseline json.RawMessage `json:"-"` // for the facts; nil where none could be taken
 	// Later does what may follow the answer and makes the next reset cheaper.
 	// It returns the baseline, and is done before the database is used again;
 	// nil where there is nothing to do.

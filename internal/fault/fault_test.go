@@ -10,10 +10,11 @@ import (
 
 func TestError(t *testing.T) {
 	for want, e := range map[string]*Error{
-		"it fails":                       {What: "it fails"},
-		"m.sql: it fails":                {What: "it fails", Where: Position{File: "m.sql"}},
-		"m.sql:3: it fails: no":          {What: "it fails", Said: "no", Where: Position{File: "m.sql", Line: 3}},
-		"m.sql:3:7: it fails: no (42)":   {What: "it fails", Said: "no", Code: "42", Where: Position{File: "m.sql", Line: 3, Column: 7}},
+		"it fails":              {What: "it fails"},
+		"m.sql: it fails":       {What: "it fails", Where: Position{File: "m.sql"}},
+		"m.sql:3: it fails: no": {What: "it fails", Said: "no", Where: Position{File: "m.sql", Line: 3}},
+		"m.sql:3:7: it fails: no (42)": {What: "it fails", Said: "no", Code: "42",
+			Where: Position{File: "m.sql", Line: 3, Column: 7}},
 		"line 3, column 1: it fails (x)": {What: "it fails", Code: "x", Where: Position{Line: 3}},
 	} {
 		assert.Equal(t, want, e.Error())

@@ -55,7 +55,8 @@ func Render(p *project.Project, state string, all []Copy, owner engine.Process) 
 	return remove, nil
 }
 
-func render(p *project.Project, state string, f project.Rendered, own *Copy, all []Copy, owner engine.Process) (string, error) {
+func render(p *project.Project, state string, f project.Rendered, own *Copy, all []Copy, owner engine.Process) (string,
+	error) {
 	from, err := filepath.EvalSymlinks(join(p.Root, f.From)) // the user's own links are followed
 	if err != nil {
 		return "", fmt.Errorf("rendering %s: %w", f.From, err)
@@ -94,7 +95,8 @@ func free(record, to string, f project.Rendered) error {
 		return nil
 	}
 	if err == nil && !info.Mode().IsRegular() {
-		e := fault.New(fault.Refused, "name the file itself", "%s is there and is no file (%s): Hemzo writes through no link", f.To, kindOf(info.Mode()))
+		e := fault.New(fault.Refused, "name the file itself",
+			"%s is there and is no file (%s): Hemzo writes through no link", f.To, kindOf(info.Mode()))
 		e.Where = f.At
 		return e
 	}
@@ -102,13 +104,15 @@ func free(record, to string, f project.Rendered) error {
 	old, known := read(record)
 	switch {
 	case known && place.Alive(old.Owner):
-		e := fault.New(fault.Failed, "wait for it, or run this suite from another checkout", "%s is in use by another run (process %d)", f.To, old.Owner.PID)
+		e := fault.New(fault.Failed, "wait for it, or run this suite from another checkout",
+			"%s is in use by another run (process %d)", f.To, old.Owner.PID)
 		e.Where = f.At
 		return e
 	case err == nil && known && old.wrote(now):
 		return os.Remove(to)
 	}
-	e := fault.New(fault.Refused, "remove it (and list it among the files that version control ignores), or name another file", "%s is there and was not written by Hemzo", f.To)
+	e := fault.New(fault.Refused, "remove it (and list it among the files that version control ignores), or name "+
+		"another file", "%s is there and was not written by Hemzo", f.To)
 	e.Where = f.At
 	return e
 }

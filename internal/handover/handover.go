@@ -98,14 +98,17 @@ func Form(p *project.Project, c Copy, form string) (string, error) {
 	case "jdbc", "conninfo", "file":
 		return c.values()[form], nil
 	case "env":
-		return lines(Environment(p, []Copy{c}), func(s engine.Setting) string { return "export " + s.Name + "=" + shell(s.Value) }), nil
+		return lines(Environment(p, []Copy{c}),
+			func(s engine.Setting) string { return "export " + s.Name + "=" + shell(s.Value) }), nil
 	case "dotenv":
-		return lines(Environment(p, []Copy{c}), func(s engine.Setting) string { return s.Name + "=" + quoted(s.Value) }), nil
+		return lines(Environment(p, []Copy{c}),
+			func(s engine.Setting) string { return s.Name + "=" + quoted(s.Value) }), nil
 	case "engine-env":
 		if len(c.Connection.Env) == 0 {
 			return "", fault.New(fault.Usage, "use  --form env", "the programs of this engine read no variables")
 		}
-		return lines(c.Connection.Env, func(s engine.Setting) string { return "export " + s.Name + "=" + shell(s.Value) }), nil
+		return lines(c.Connection.Env,
+			func(s engine.Setting) string { return "export " + s.Name + "=" + shell(s.Value) }), nil
 	case "json":
 		b, err := json.Marshal(c.values())
 		return string(b), err
@@ -128,7 +131,8 @@ func CheckForm(form string, c Copy) error {
 		}
 	}
 	if !strings.Contains(form, "{") {
-		return fault.New(fault.Usage, "forms: "+strings.Join(Forms, ", ")+", or a text with {key} in it", "there is no form %q", form)
+		return fault.New(fault.Usage, "forms: "+strings.Join(Forms, ", ")+", or a text with {key} in it",
+			"there is no form %q", form)
 	}
 	return nil
 }

@@ -18,7 +18,8 @@ import (
 func two(t *testing.T, files string) (*project.Project, []Copy) {
 	t.Helper()
 	root := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(root, "app.in"), []byte(`{"url": "{apiary.url}", {other}, {cache.file}, {url}}`), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "app.in"),
+		[]byte(`{"url": "{apiary.url}", {other}, {cache.file}, {url}}`), 0o644))
 	file := filepath.Join(root, "hemzo.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(`
 databases:
@@ -29,7 +30,9 @@ env: { SUITE: "{apiary.url} {cache.url}" }
 	p, err := project.Read(file, "", os.LookupEnv)
 	require.NoError(t, err)
 	return p, []Copy{
-		{Database: "apiary", Name: "a", Connection: engine.Connection{URL: "sqlite:///a", JDBC: "jdbc:sqlite:/a", File: "/a", Env: []engine.Setting{{Name: "X", Value: "it's"}}}},
+		{Database: "apiary", Name: "a",
+			Connection: engine.Connection{URL: "sqlite:///a", JDBC: "jdbc:sqlite:/a", File: "/a",
+				Env: []engine.Setting{{Name: "X", Value: "it's"}}}},
 		{Database: "cache", Name: "c", Connection: engine.Connection{URL: "sqlite:///c", File: "/c"}},
 	}
 }
@@ -37,7 +40,8 @@ env: { SUITE: "{apiary.url} {cache.url}" }
 func TestEnvironment(t *testing.T) {
 	p, all := two(t, "")
 	assert.Equal(t, []engine.Setting{
-		{Name: "DB", Value: "jdbc:sqlite:/a?a=a"}, {Name: "BOTH", Value: "/a /c"}, {Name: "HEMZO_APIARY_URL", Value: "sqlite:///a"},
+		{Name: "DB", Value: "jdbc:sqlite:/a?a=a"}, {Name: "BOTH", Value: "/a /c"},
+		{Name: "HEMZO_APIARY_URL", Value: "sqlite:///a"},
 		{Name: "CACHE_URL", Value: "sqlite:///c"}, {Name: "HEMZO_CACHE_URL", Value: "sqlite:///c"},
 		{Name: "SUITE", Value: "sqlite:///a sqlite:///c"},
 	}, Environment(p, all))

@@ -38,7 +38,8 @@ func prepare(ctx context.Context, w Wanted, image string) error {
 	}
 	defer docker.Close()
 	if host, local := docker.Host(); !local && !slices.Contains(w.AllowHosts, host) {
-		return fault.New(fault.Refused, "add it to the project file:  allow_hosts: ["+host+"]", "the container engine is on another machine (%s): its ports would be open to others there", host)
+		return fault.New(fault.Refused, "add it to the project file:  allow_hosts: ["+host+"]",
+			"the container engine is on another machine (%s): its ports would be open to others there", host)
 	}
 	progress := w.Pulling
 	if progress == nil {
@@ -124,7 +125,8 @@ func (c inContainer) start(ctx context.Context, home engine.Home, spec engine.Sp
 // passwordFile is where a container finds the password of its server.
 const passwordFile = "/hemzo/password"
 
-func (c inContainer) try(ctx context.Context, docker *container.Engine, name string, home engine.Home, spec engine.Spec) (_ *supervised, seeded bool, err error) {
+func (c inContainer) try(ctx context.Context, docker *container.Engine, name string, home engine.Home,
+	spec engine.Spec) (_ *supervised, seeded bool, err error) {
 	image := c.how.Image(spec)
 	run, err := docker.Start(ctx, container.Request{
 		Name: name, Scope: ContainerScope(c.state), Image: imageOf(image, spec), Args: image.Args,
@@ -166,7 +168,8 @@ const reachTime = 3 * time.Second
 // probeContainer waits until a server has answered its probe, its container
 // ends, time is up, or it is clear that its address cannot be reached from here.
 func probeContainer(
-	ctx context.Context, docker *container.Engine, how engine.ContainerHost, spec engine.Spec, run *container.Running, said *tail, password string,
+	ctx context.Context, docker *container.Engine, how engine.ContainerHost, spec engine.Spec, run *container.Running,
+	said *tail, password string,
 ) (json.RawMessage, error) {
 	candidate := engine.Candidate{
 		Address: run.Address, Password: password, Printed: said.holds,
@@ -208,8 +211,10 @@ func probeContainer(
 			if listening.IsZero() {
 				listening = time.Now()
 			} else if time.Since(listening) > reachTime-time.Second {
-				return nil, fault.New(fault.Lacking, "run Hemzo where the engine runs, on the host's network, or in a container of that engine",
-					"the server in the container %s is ready, and cannot be reached from here (tried %s)", run.Name, run.Address(port))
+				return nil, fault.New(fault.Lacking,
+					"run Hemzo where the engine runs, on the host's network, or in a container of that engine",
+					"the server in the container %s is ready, and cannot be reached from here (tried %s)", run.Name,
+					run.Address(port))
 			}
 		}
 	}
@@ -224,7 +229,8 @@ func endedWhileStarting(run *container.Running) error {
 	case fault.KindOf(err) == fault.Lacking && err != nil:
 		return err
 	case err != nil:
-		return fault.New(fault.Lacking, "see what it printed; is it an image of this engine?", "%v while it started", err)
+		return fault.New(fault.Lacking, "see what it printed; is it an image of this engine?", "%v while it started",
+			err)
 	}
 	return fault.New(fault.Lacking, "", "the container %s ended while it started", run.Name)
 }
@@ -262,7 +268,8 @@ func (t *tail) String() string {
 // unreached reports whether an error means that nothing at all answered.
 func unreached(err error) bool {
 	var timeout net.Error
-	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.EHOSTUNREACH) || errors.Is(err, syscall.ENETUNREACH) || errors.As(err, &timeout) && timeout.Timeout()
+	return errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.EHOSTUNREACH) ||
+		errors.Is(err, syscall.ENETUNREACH) || errors.As(err, &timeout) && timeout.Timeout()
 }
 
 // removeContainer removes the container that a guard has left.
@@ -284,7 +291,8 @@ func paused(ctx context.Context, name string) error {
 	}
 	defer docker.Close()
 	if state, _ := docker.State(ctx, name); state == "paused" {
-		return fault.New(fault.Lacking, "docker unpause "+name+", or end it with  hemzo stop --force", "the container %s is paused", name)
+		return fault.New(fault.Lacking, "docker unpause "+name+", or end it with  hemzo stop --force",
+			"the container %s is paused", name)
 	}
 	return nil
 }

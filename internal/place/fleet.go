@@ -89,7 +89,8 @@ func openContainers(ctx context.Context, e engine.Engine, w Wanted) (engine.Serv
 	// What is run in another way is another server, with copies of its own.
 	identity := digest12(fmt.Appendf(nil, "%q %+v", e.Fingerprint(w.Spec), w.Spec.Service))
 	s, err := h.PerCopy(ctx, &containers{
-		docker: docker, how: h.Container, name: e.Name(), state: state, folder: filepath.Join(containersFolder(state), identity), spec: w.Spec,
+		docker: docker, how: h.Container, name: e.Name(), state: state,
+		folder: filepath.Join(containersFolder(state), identity), spec: w.Spec,
 	}, w.Spec)
 	if err != nil {
 		docker.Close()
@@ -128,7 +129,8 @@ func (f *containers) Start(ctx context.Context, id, _ string) (engine.Endpoint, 
 	said := &tail{}
 	image := f.how.Image(f.spec)
 	run, err := f.docker.Start(ctx, container.Request{
-		Name: copyContainer(f.state, id), Scope: ContainerScope(f.state), Image: imageOf(image, f.spec), Args: image.Args, Env: environ(image.Env),
+		Name: copyContainer(f.state, id), Scope: ContainerScope(f.state), Image: imageOf(image, f.spec),
+		Args: image.Args, Env: environ(image.Env),
 		Ports: image.Ports, Memory: f.spec.Memory, CPUs: f.spec.CPUs, Public: true, Log: said,
 	})
 	if err != nil {
@@ -185,7 +187,8 @@ func stopContainers(ctx context.Context, state string, force bool) (gone []strin
 			return gone, err
 		}
 		if !force && OwnerAlive(ctx, f, e.Facts.Owner) {
-			return gone, fault.New(fault.Refused, "--force ends it all the same", "the copy %q has an owner that is still running", e.Facts.Name)
+			return gone, fault.New(fault.Refused, "--force ends it all the same",
+				"the copy %q has an owner that is still running", e.Facts.Name)
 		}
 		if err := errors.Join(docker.Remove(ctx, copyContainer(state, id)), os.Remove(path)); err != nil {
 			return gone, err

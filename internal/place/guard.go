@@ -58,8 +58,9 @@ func guardWith(path string, engines []engine.Engine, sweep Sweeper, begin starte
 		return fmt.Errorf("reading the guard's record: %w", err)
 	}
 	g := &guard{
-		record: r, path: path, sweep: sweep, asked: make(chan struct{}, 1), over: make(chan struct{}), running: map[string]*supervised{},
-		ended: make(chan string, 1),
+		record: r, path: path, sweep: sweep, asked: make(chan struct{}, 1), over: make(chan struct{}),
+		running: map[string]*supervised{},
+		ended:   make(chan string, 1),
 	}
 	if g.engine, g.host = r.hosted(engines, filepath.Dir(filepath.Dir(path)), begin); g.host == nil {
 		return fmt.Errorf("no engine %q can be guarded", r.Engine)

@@ -38,11 +38,13 @@ func DataFolder(room int64) (Folder, error) {
 	own := "hemzo-" + strconv.Itoa(os.Getuid())
 	if dir := os.Getenv("HEMZO_MEMORY_DIR"); dir != "" {
 		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
-			return Folder{}, fault.New(fault.Lacking, "make the folder, or unset HEMZO_MEMORY_DIR", "HEMZO_MEMORY_DIR names no folder: %s", dir)
+			return Folder{}, fault.New(fault.Lacking, "make the folder, or unset HEMZO_MEMORY_DIR",
+				"HEMZO_MEMORY_DIR names no folder: %s", dir)
 		}
 	}
 	var tried []string
-	for _, dir := range []string{os.Getenv("HEMZO_MEMORY_DIR"), os.Getenv("XDG_RUNTIME_DIR"), "/dev/shm", os.TempDir()} {
+	for _, dir := range []string{os.Getenv("HEMZO_MEMORY_DIR"), os.Getenv("XDG_RUNTIME_DIR"), "/dev/shm",
+		os.TempDir()} {
 		if dir == "" {
 			continue
 		}
@@ -91,12 +93,14 @@ func diskFolder(own string) (string, error) {
 	default:
 		cache, err := os.UserCacheDir()
 		if err != nil {
-			return "", fault.New(fault.Lacking, "set HOME, or HEMZO_MEMORY_DIR to a folder of your own", "there is no folder for the data of private servers: %v", err)
+			return "", fault.New(fault.Lacking, "set HOME, or HEMZO_MEMORY_DIR to a folder of your own",
+				"there is no folder for the data of private servers: %v", err)
 		}
 		path = filepath.Join(cache, "hemzo", "data")
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return "", fault.New(fault.Lacking, "make it writable, or set HEMZO_MEMORY_DIR", "cannot make %s: %s", filepath.Dir(path), cause(err))
+		return "", fault.New(fault.Lacking, "make it writable, or set HEMZO_MEMORY_DIR", "cannot make %s: %s",
+			filepath.Dir(path), cause(err))
 	}
 	return path, private(path)
 }
@@ -114,7 +118,8 @@ func private(path string) error {
 		return fault.New(fault.Lacking, "remove it", "%s is not a folder", path)
 	}
 	if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Getuid() {
-		return fault.New(fault.Lacking, "remove it, or name another place", "%s belongs to another user (uid %d)", path, st.Uid)
+		return fault.New(fault.Lacking, "remove it, or name another place", "%s belongs to another user (uid %d)", path,
+			st.Uid)
 	}
 	if info.Mode().Perm()&0o077 != 0 {
 		if err := os.Chmod(path, 0o700); err != nil {
@@ -131,20 +136,23 @@ func StateFolder() (string, error) {
 	if above == "" {
 		home := os.Getenv("HOME")
 		if home == "" {
-			return "", fault.New(fault.Lacking, "set HOME, or XDG_STATE_HOME", "HOME is not set, so there is no place for Hemzo's state")
+			return "", fault.New(fault.Lacking, "set HOME, or XDG_STATE_HOME",
+				"HOME is not set, so there is no place for Hemzo's state")
 		}
 		above = filepath.Join(home, ".local", "state")
 	}
 	path := filepath.Join(above, "hemzo")
 	if err := os.MkdirAll(above, 0o700); err != nil {
-		return "", fault.New(fault.Lacking, "make it writable, or set XDG_STATE_HOME", "cannot make the state folder %s: %s", path, cause(err))
+		return "", fault.New(fault.Lacking, "make it writable, or set XDG_STATE_HOME",
+			"cannot make the state folder %s: %s", path, cause(err))
 	}
 	if err := private(path); err != nil {
 		return "", err
 	}
 	probe, err := os.CreateTemp(path, "probe")
 	if err != nil {
-		return "", fault.New(fault.Lacking, "make it writable, or set XDG_STATE_HOME", "the state folder %s is not writable: %s", path, cause(err))
+		return "", fault.New(fault.Lacking, "make it writable, or set XDG_STATE_HOME",
+			"the state folder %s is not writable: %s", path, cause(err))
 	}
 	probe.Close()
 	return path, os.Remove(probe.Name())
@@ -192,7 +200,8 @@ func Open(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error)
 	if first != nil {
 		return nil, first
 	}
-	return nil, fault.New(fault.Usage, "say  where: memory", "database %q: %s cannot run in %q", w.Database, e.Name(), w.Where)
+	return nil, fault.New(fault.Usage, "say  where: memory", "database %q: %s cannot run in %q", w.Database, e.Name(),
+		w.Where)
 }
 
 // open opens a server in one place; known is false where the engine cannot be
@@ -229,7 +238,8 @@ func openExisting(ctx context.Context, e engine.Remote, w Wanted) (engine.Server
 		if h == "localhost" || ip != nil && ip.IsLoopback() || slices.Contains(w.AllowHosts, h) {
 			continue
 		}
-		return nil, fault.New(fault.Refused, "add it to the project file:  allow_hosts: ["+h+"]", "database %q: the server %s is on another machine", w.Database, h)
+		return nil, fault.New(fault.Refused, "add it to the project file:  allow_hosts: ["+h+"]",
+			"database %q: the server %s is on another machine", w.Database, h)
 	}
 	return e.Open(ctx, w.URL, w.Spec, w.patience())
 }
@@ -253,7 +263,8 @@ func (w Wanted) folder(state string, room int64) (Folder, error) {
 		return folder, err
 	}
 	if w.Required {
-		return folder, fault.New(fault.Lacking, "free some room, set HEMZO_MEMORY_DIR, or leave out  memory: required", "database %q wants memory: %s", w.Database, folder.Why)
+		return folder, fault.New(fault.Lacking, "free some room, set HEMZO_MEMORY_DIR, or leave out  memory: required",
+			"database %q wants memory: %s", w.Database, folder.Why)
 	}
 	if w.Say != nil && once(state, "disk "+folder.Path) {
 		w.Say(fmt.Sprintf("%s: data is kept on disk, in %s", folder.Why, folder.Path))

@@ -225,7 +225,8 @@ func (o opener) connectLiving(ctx context.Context) (*guarded, error) {
 			return nil, nil
 		}
 		if time.Now().After(end) && !r.Ending {
-			return nil, fault.New(fault.Lacking, "wait, or end it with  hemzo stop --force", "the private server runs and lets nobody in: %v", err)
+			return nil, fault.New(fault.Lacking, "wait, or end it with  hemzo stop --force",
+				"the private server runs and lets nobody in: %v", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -272,7 +273,8 @@ func (r record) start(ctx context.Context, path string) error {
 			return r.startFailed(fault.New(fault.Failed, "", "the guard ended while it started the server: %v", err))
 		case <-give:
 			end()
-			return r.startFailed(fault.New(fault.Lacking, "see its log, or give more time with  ready_within:", "the server did not answer within %s", r.Within))
+			return r.startFailed(fault.New(fault.Lacking, "see its log, or give more time with  ready_within:",
+				"the server did not answer within %s", r.Within))
 		case <-time.After(2 * time.Millisecond):
 		}
 	}

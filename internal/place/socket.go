@@ -56,7 +56,8 @@ func (g *guard) listen() (*listener, error) {
 		return nil, err
 	}
 	id := strings.TrimSuffix(filepath.Base(g.path), ".json")
-	l := &listener{path: filepath.Join(folder.Path, fmt.Sprintf("guard-%s-%d.sock", id[strings.LastIndexByte(id, '-')+1:], os.Getpid()))}
+	l := &listener{path: filepath.Join(folder.Path,
+		fmt.Sprintf("guard-%s-%d.sock", id[strings.LastIndexByte(id, '-')+1:], os.Getpid()))}
 	if len(l.path) > LongestSocket {
 		l.path = ""
 		return l, nil

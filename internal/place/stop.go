@@ -120,7 +120,8 @@ func lockFolder(folder string) (*flock.Flock, error) {
 	}
 	ok, err := lock.TryLock()
 	if err == nil && !ok {
-		err = fault.New(fault.Refused, "is there another state folder by this name, on another file system?", "another guard has its server in %s", folder)
+		err = fault.New(fault.Refused, "is there another state folder by this name, on another file system?",
+			"another guard has its server in %s", folder)
 	}
 	if err != nil {
 		lock.Close()
@@ -132,7 +133,8 @@ func lockFolder(folder string) (*flock.Flock, error) {
 func keptFolder() (string, error) {
 	cache, err := os.UserCacheDir()
 	if err != nil {
-		return "", fault.New(fault.Lacking, "set HOME, or XDG_CACHE_HOME", "there is no folder for what makes starts faster: %v", err)
+		return "", fault.New(fault.Lacking, "set HOME, or XDG_CACHE_HOME",
+			"there is no folder for what makes starts faster: %v", err)
 	}
 	return filepath.Join(cache, "hemzo"), nil
 }
@@ -239,12 +241,14 @@ func stop(ctx context.Context, path, state string, engines []engine.Engine, forc
 	name := identityOf(path)
 	if !force {
 		if owned := o.owned(ctx); owned != "" {
-			return false, fault.New(fault.Refused, "--force ends it all the same", "the copy %q on %s has an owner that is still running", owned, name)
+			return false, fault.New(fault.Refused, "--force ends it all the same",
+				"the copy %q on %s has an owner that is still running", owned, name)
 		}
 		use := useOf(path)
 		ok, err := use.TryLock()
 		if err == nil && !ok {
-			err = fault.New(fault.Refused, "wait for it, or end it all the same with --force", "another hemzo works on %s, or starts it", name)
+			err = fault.New(fault.Refused, "wait for it, or end it all the same with --force",
+				"another hemzo works on %s, or starts it", name)
 		}
 		defer use.Close()
 		if err != nil {

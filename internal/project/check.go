@@ -59,9 +59,11 @@ func (c checker) value(n *node, k key) error {
 		}
 		for _, f := range n.fields {
 			if !nameRule.MatchString(f.name) {
-				return problem(f.at, "", "%s: the name %q has to begin with a letter and hold small letters, digits, - and _ alone, at most 63", k.name, f.name)
+				return problem(f.at, "", "%s: the name %q has to begin with a letter and hold small letters, "+
+					"digits, - and _ alone, at most 63", k.name, f.name)
 			}
-			if err := c.object(f.value, k.keys, fmt.Sprintf("%s %q", strings.TrimSuffix(k.name, "s"), f.name)); err != nil {
+			if err := c.object(f.value, k.keys,
+				fmt.Sprintf("%s %q", strings.TrimSuffix(k.name, "s"), f.name)); err != nil {
 				return err
 			}
 		}
@@ -140,7 +142,8 @@ func (c checker) scalar(n *node, k key) error {
 		}
 	case aWord:
 		if !slices.Contains(k.values, n.text) {
-			return problem(n.at, nearestOf(n.text, k.values), "%s: expected %s, this is %q", k.name, strings.Join(k.values, ", "), n.text)
+			return problem(n.at, nearestOf(n.text, k.values), "%s: expected %s, this is %q", k.name,
+				strings.Join(k.values, ", "), n.text)
 		}
 	case aListener:
 		if _, err = strconv.ParseUint(n.text, 10, 16); err == nil {
@@ -151,7 +154,8 @@ func (c checker) scalar(n *node, k key) error {
 		}
 	case aPath:
 		if _, err := os.Stat(c.path(n.text)); err != nil {
-			return problem(n.at, "paths are relative to the folder of the project file", "%s: there is no %s", k.name, n.text)
+			return problem(n.at, "paths are relative to the folder of the project file", "%s: there is no %s", k.name,
+				n.text)
 		}
 	}
 	return nil
@@ -185,7 +189,8 @@ func (c checker) replace(n *node) (err error) {
 			return v
 		}
 		if m[2] == "" {
-			err = problem(n.at, fmt.Sprintf("set %s, or write ${%s:-default}", m[1], m[1]), "the environment has no %s", m[1])
+			err = problem(n.at, fmt.Sprintf("set %s, or write ${%s:-default}", m[1], m[1]), "the environment has no %s",
+				m[1])
 		}
 		return m[3]
 	})
@@ -222,7 +227,8 @@ func required(n *node, keys []key, what string) error {
 				if f.value.null {
 					f.value.at = f.at
 				}
-				if err := required(f.value, k.keys, fmt.Sprintf("%s %q", strings.TrimSuffix(k.name, "s"), f.name)); err != nil {
+				if err := required(f.value, k.keys,
+					fmt.Sprintf("%s %q", strings.TrimSuffix(k.name, "s"), f.name)); err != nil {
 					return err
 				}
 			}
@@ -239,7 +245,8 @@ func parseSize(s string) (int64, error) {
 		return 0, fmt.Errorf("%q is no size", s)
 	}
 	unit := strings.ToUpper(strings.TrimSpace(s[len(digits):]))
-	shift, ok := map[string]int{"": 0, "B": 0, "K": 10, "KB": 10, "KIB": 10, "M": 20, "MB": 20, "MIB": 20, "G": 30, "GB": 30, "GIB": 30, "T": 40, "TB": 40, "TIB": 40}[unit]
+	shift, ok := map[string]int{"": 0, "B": 0, "K": 10, "KB": 10, "KIB": 10, "M": 20, "MB": 20, "MIB": 20, "G": 30,
+		"GB": 30, "GIB": 30, "T": 40, "TB": 40, "TIB": 40}[unit]
 	if !ok || v > (1<<62)>>shift {
 		return 0, fmt.Errorf("%q is no size", s)
 	}

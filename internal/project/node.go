@@ -46,7 +46,8 @@ func (n *node) get(name string) *node {
 // parse reads YAML into nodes.
 func parse(file string, src []byte) (*node, error) {
 	if line, deep := tooDeep(src); deep {
-		return nil, problem(fault.Position{File: file, Line: line}, "", "lists and maps lie more than %d deep in one another here", deepest)
+		return nil, problem(fault.Position{File: file, Line: line}, "",
+			"lists and maps lie more than %d deep in one another here", deepest)
 	}
 	tree, err := parser.ParseBytes(src, 0)
 	if err != nil {
@@ -197,7 +198,8 @@ func (b *builder) mapping(at fault.Position, values []*ast.MappingValueNode) (*n
 		if err != nil {
 			return nil, err
 		}
-		out.fields = append(out.fields, field{name: v.Key.GetToken().Value, at: position(b.file, v.Key.GetToken()), value: value})
+		out.fields = append(out.fields,
+			field{name: v.Key.GetToken().Value, at: position(b.file, v.Key.GetToken()), value: value})
 	}
 	return out, nil
 }

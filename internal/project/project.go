@@ -147,7 +147,8 @@ func trusted(file string) error {
 				return fmt.Errorf("looking at %s: %w", path, err)
 			}
 			if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Getuid() && st.Uid != 0 {
-				return fault.New(fault.Refused, "if you trust it:  --project "+file, "the project file %s is another user's (%s belongs to uid %d)", file, path, st.Uid)
+				return fault.New(fault.Refused, "if you trust it:  --project "+file,
+					"the project file %s is another user's (%s belongs to uid %d)", file, path, st.Uid)
 			}
 		}
 	}
@@ -171,7 +172,8 @@ func readRegular(path string) ([]byte, error) {
 	case !info.Mode().IsRegular():
 		return nil, &fs.PathError{Op: "read", Path: path, Err: errors.New("it is no regular file")}
 	case info.Size() > largest:
-		return nil, &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it has %d bytes, more than %d", info.Size(), largest)}
+		return nil, &fs.PathError{Op: "read", Path: path,
+			Err: fmt.Errorf("it has %d bytes, more than %d", info.Size(), largest)}
 	}
 	return io.ReadAll(io.LimitReader(f, largest))
 }
@@ -293,18 +295,23 @@ func database(f field) (Database, error) {
 		Keep: textList(n.get("keep")), Reset: value(n.get("reset")),
 		Role: valueOr(n.get("role"), "owner"), Roles: textList(n.get("roles")),
 		Grants: textList(n.get("grants")), Names: textList(n.get("names")), Extensions: textList(n.get("extensions")),
-		Settings: variables(n.get("settings")), Encoding: valueOr(n.get("encoding"), "UTF-8"), Locale: valueOr(n.get("locale"), "C"),
-		Env: variables(n.get("env")), Image: value(n.get("image")), URL: value(n.get("url")),
+		Settings: variables(n.get("settings")), Encoding: valueOr(n.get("encoding"), "UTF-8"),
+		Locale: valueOr(n.get("locale"), "C"),
+		Env:    variables(n.get("env")), Image: value(n.get("image")), URL: value(n.get("url")),
 		Required: value(n.get("memory")) == "required",
-		Tmpfs:    bytes(n.get("tmpfs")), Ready: duration(n.get("ready_within"), time.Minute), Idle: duration(n.get("idle"), 30*time.Minute),
-		Layers: whole(n.get("limits").get("layers"), -1), Memory: bytes(n.get("limits").get("memory")), CPUs: whole(n.get("limits").get("cpus"), 0),
-		Stock: whole(n.get("stock"), 2), Lazy: value(n.get("lazy")) == "true", Wait: duration(n.get("wait"), 5*time.Second),
+		Tmpfs:    bytes(n.get("tmpfs")), Ready: duration(n.get("ready_within"), time.Minute),
+		Idle:   duration(n.get("idle"), 30*time.Minute),
+		Layers: whole(n.get("limits").get("layers"), -1), Memory: bytes(n.get("limits").get("memory")),
+		CPUs:  whole(n.get("limits").get("cpus"), 0),
+		Stock: whole(n.get("stock"), 2), Lazy: value(n.get("lazy")) == "true",
+		Wait: duration(n.get("wait"), 5*time.Second),
 	}
 	if len(d.Where) == 0 {
 		d.Where = []string{"memory", "container"}
 	}
 	service := n.get("service")
-	d.Variables, d.Command, d.ReadyWhen, d.Forget = variables(service.get("variables")), textList(service.get("command")), value(service.get("ready")), value(service.get("forget"))
+	d.Variables, d.Command, d.ReadyWhen, d.Forget = variables(service.get("variables")),
+		textList(service.get("command")), value(service.get("ready")), value(service.get("forget"))
 	for _, text := range textList(service.get("ports")) {
 		port, err := strconv.ParseUint(text, 10, 16)
 		if err != nil || port == 0 {
@@ -321,7 +328,8 @@ func database(f field) (Database, error) {
 		return d, problem(service.at, "", "database %q: service: has no meaning beside engine: %s", d.Name, d.Engine)
 	}
 	if slices.Contains(d.Where, "existing") && d.URL == "" {
-		return d, problem(n.get("where").at, "add url: with the server's address", "database %q: where: existing needs a url", d.Name)
+		return d, problem(n.get("where").at, "add url: with the server's address",
+			"database %q: where: existing needs a url", d.Name)
 	}
 	from := n.get("from")
 	if from == nil {
@@ -340,10 +348,13 @@ func database(f field) (Database, error) {
 func sourceOf(n *node) (Source, error) {
 	s := Source{
 		At:         n.at,
-		Migrations: textList(n.get("migrations")), Data: textList(n.get("data")), Dump: value(n.get("dump")), Run: textList(n.get("run")),
+		Migrations: textList(n.get("migrations")), Data: textList(n.get("data")), Dump: value(n.get("dump")),
+		Run:  textList(n.get("run")),
 		Undo: textList(n.get("undo")), Only: textList(n.get("only")), Skip: textList(n.get("skip")),
-		ByName: value(n.get("order")) == "name", Apply: value(n.get("markers").get("apply")), Back: value(n.get("markers").get("undo")),
-		Inputs: textList(n.get("inputs")), Continues: value(n.get("continues")) == "true", Within: duration(n.get("within"), 30*time.Minute),
+		ByName: value(n.get("order")) == "name", Apply: value(n.get("markers").get("apply")),
+		Back:   value(n.get("markers").get("undo")),
+		Inputs: textList(n.get("inputs")), Continues: value(n.get("continues")) == "true",
+		Within: duration(n.get("within"), 30*time.Minute),
 	}
 	var what []string
 	for _, k := range []string{"migrations", "data", "dump", "run"} {
@@ -352,10 +363,12 @@ func sourceOf(n *node) (Source, error) {
 		}
 	}
 	if len(what) != 1 {
-		return s, problem(n.at, "", "an item of from holds one of migrations, data, dump and run; this has %s", orNone(what))
+		return s, problem(n.at, "", "an item of from holds one of migrations, data, dump and run; this has %s",
+			orNone(what))
 	}
 	fits := map[string][]string{
-		"migrations": {"undo", "only", "skip", "order", "markers"}, "data": {"only", "skip", "order"}, "run": {"inputs", "within", "continues"},
+		"migrations": {"undo", "only", "skip", "order", "markers"}, "data": {"only", "skip", "order"},
+		"run": {"inputs", "within", "continues"},
 	}[what[0]]
 	for _, f := range n.fields {
 		if f.name != what[0] && !slices.Contains(fits, f.name) {
@@ -369,7 +382,8 @@ func sourceOf(n *node) (Source, error) {
 	}
 	if len(s.Run) > 0 {
 		if len(s.Inputs) == 0 {
-			return s, problem(n.at, "add inputs: with patterns of those files, or inputs: always", "Hemzo has to know which files the result of this command depends on")
+			return s, problem(n.at, "add inputs: with patterns of those files, or inputs: always",
+				"Hemzo has to know which files the result of this command depends on")
 		}
 		s.Always = slices.Equal(s.Inputs, []string{"always"})
 		if s.Always {
@@ -488,7 +502,8 @@ func (p *Project) checkVariable(v Variable, own bool) error {
 		name, key, dotted := strings.Cut(m[1], ".")
 		switch {
 		case !dotted && !own:
-			return problem(v.At, "write {NAME.url}, with the database's name", "{%s} does not say which database's", m[1])
+			return problem(v.At, "write {NAME.url}, with the database's name", "{%s} does not say which database's",
+				m[1])
 		case !dotted:
 			key = name
 		case p.Database(name) == nil:
@@ -512,7 +527,8 @@ var Placeholder = regexp.MustCompile(`\{([a-z][a-z0-9_-]*(?:\.[a-z_0-9]+)?)\}`)
 var portKey = regexp.MustCompile(`^port_[0-9]+$`)
 
 // ConnectionKeys are the keys that stand for a part of a connection.
-var ConnectionKeys = []string{"url", "jdbc", "jdbc_full", "conninfo", "host", "port", "user", "password", "database", "socket", "file", "params", "copy"}
+var ConnectionKeys = []string{"url", "jdbc", "jdbc_full", "conninfo", "host", "port", "user", "password", "database",
+	"socket", "file", "params", "copy"}
 
 // Database returns the database of a name, nil where there is none.
 func (p *Project) Database(name string) *Database {
@@ -537,7 +553,8 @@ func (p *Project) Choose(names ...string) ([]*Database, error) {
 	for _, name := range names {
 		d := p.Database(name)
 		if d == nil {
-			return nil, fault.New(fault.Usage, nearestOf(name, known), "%s declares no database %q", filepath.Base(p.File), name)
+			return nil, fault.New(fault.Usage, nearestOf(name, known), "%s declares no database %q",
+				filepath.Base(p.File), name)
 		}
 		if !slices.Contains(all, d) {
 			all = append(all, d)

@@ -114,28 +114,42 @@ func TestWhatIsWrong(t *testing.T) {
 		{"no YAML", "a: [", "", "hemzo.yaml:1:4: this is not YAML", ""},
 		{"key twice", d + "    engine: redis\n", "", "hemzo.yaml:4:5: this is not YAML", ""},
 		{"empty", "", "", "hemzo.yaml:1:1: the project file declares no database", "hemzo init"},
-		{"unknown key", d + "    form: []\n", "", `hemzo.yaml:4:5: unknown key "form" in database "apiary"`, `did you mean "from"?`},
+		{"unknown key", d + "    form: []\n", "", `hemzo.yaml:4:5: unknown key "form" in database "apiary"`,
+			`did you mean "from"?`},
 		{"unknown top key", "database: {}\n", "", `hemzo.yaml:1:1: unknown key "database"`, `"databases"`},
-		{"unknown engine", "databases:\n  a: { engine: sqlight }\n", "", `hemzo.yaml:2:16: engine: expected sqlite, postgres, service, mariadb, redis, this is "sqlight"`, `"sqlite"`},
-		{"no engine", "databases:\n  a: { version: 3 }\n", "", `hemzo.yaml:2:8: database "a" lacks the key "engine"`, ""},
+		{"unknown engine", "databases:\n  a: { engine: sqlight }\n", "",
+			`hemzo.yaml:2:16: engine: expected sqlite, postgres, service, mariadb, redis, this is "sqlight"`,
+			`"sqlite"`},
+		{"no engine", "databases:\n  a: { version: 3 }\n", "", `hemzo.yaml:2:8: database "a" lacks the key "engine"`,
+			""},
 		{"bad name", "databases:\n  A/b: { engine: sqlite }\n", "", `hemzo.yaml:2:3: databases: the name "A/b"`, ""},
-		{"list for a word", d + "    reset: [truncation]\n", "", "hemzo.yaml:4:12: reset: expected word, this is a list", ""},
+		{"list for a word", d + "    reset: [truncation]\n", "",
+			"hemzo.yaml:4:12: reset: expected word, this is a list", ""},
 		{"text for a number", d + "    stock: many\n", "", "hemzo.yaml:4:12: stock: expected a whole number", ""},
 		{"text for a duration", d + "    wait: soon\n", "", "hemzo.yaml:4:11: wait: expected a duration", ""},
 		{"text for a size", d + "    tmpfs: -1MB\n", "", "hemzo.yaml:4:12: tmpfs: expected a size", ""},
-		{"missing folder", d + "    from:\n      - migrations: db/migration\n", "", "hemzo.yaml:5:21: migrations: there is no db/migration", ""},
-		{"two in one item", d + "    from:\n      - migrations: db/migrations\n        data: db/reference\n", "", "hemzo.yaml:5:9: an item of from holds one of", ""},
-		{"no meaning", d + "    from:\n      - data: db/reference\n        undo: x\n", "", "hemzo.yaml:6:9: undo has no meaning beside data", ""},
+		{"missing folder", d + "    from:\n      - migrations: db/migration\n", "",
+			"hemzo.yaml:5:21: migrations: there is no db/migration", ""},
+		{"two in one item", d + "    from:\n      - migrations: db/migrations\n        data: db/reference\n", "",
+			"hemzo.yaml:5:9: an item of from holds one of", ""},
+		{"no meaning", d + "    from:\n      - data: db/reference\n        undo: x\n", "",
+			"hemzo.yaml:6:9: undo has no meaning beside data", ""},
 		{"no inputs", d + "    from:\n      - run: [x]\n", "", "hemzo.yaml:5:9: Hemzo has to know", "inputs: always"},
-		{"bad pattern", d + "    from:\n      - migrations: db/migrations\n        skip: '[a'\n", "", `hemzo.yaml:6:15: skip: "[a" is no pattern`, ""},
+		{"bad pattern", d + "    from:\n      - migrations: db/migrations\n        skip: '[a'\n", "",
+			`hemzo.yaml:6:15: skip: "[a" is no pattern`, ""},
 		{"unset variable", d + "    version: ${V}\n", "", "hemzo.yaml:4:14: the environment has no V", "${V:-default}"},
 		{"no variable", d + "    version: '${V-x}'\n", "", "hemzo.yaml:4:14: ${V-x} is no variable", ""},
-		{"unset in the profile", d + "profiles:\n  ci: { listen: '${V}' }\n", "ci", "hemzo.yaml:5:17: the environment has no V", ""},
+		{"unset in the profile", d + "profiles:\n  ci: { listen: '${V}' }\n", "ci",
+			"hemzo.yaml:5:17: the environment has no V", ""},
 		{"unknown profile", d + "profiles:\n  ci: {}\n", "cl", `there is no profile "cl"`, `"ci"`},
-		{"unknown key in another profile", d + "profiles:\n  ci: { databases: { apiary: { urll: x } } }\n", "", `hemzo.yaml:5:32: unknown key "urll"`, `"url"`},
-		{"existing without url", d + "    where: existing\n", "", "hemzo.yaml:4:12: database \"apiary\": where: existing needs a url", ""},
-		{"unknown part", d + "    env: { X: '{urll}' }\n", "", `hemzo.yaml:4:12: {urll}: a connection has no "urll"`, `"url"`},
-		{"unknown database in env", d + "env: { X: '{apiry.url}' }\n", "", `hemzo.yaml:4:8: {apiry.url}: there is no database "apiry"`, `"apiary"`},
+		{"unknown key in another profile", d + "profiles:\n  ci: { databases: { apiary: { urll: x } } }\n", "",
+			`hemzo.yaml:5:32: unknown key "urll"`, `"url"`},
+		{"existing without url", d + "    where: existing\n", "",
+			"hemzo.yaml:4:12: database \"apiary\": where: existing needs a url", ""},
+		{"unknown part", d + "    env: { X: '{urll}' }\n", "", `hemzo.yaml:4:12: {urll}: a connection has no "urll"`,
+			`"url"`},
+		{"unknown database in env", d + "env: { X: '{apiry.url}' }\n", "",
+			`hemzo.yaml:4:8: {apiry.url}: there is no database "apiry"`, `"apiary"`},
 		{"whose url", d + "env: { X: '{url}' }\n", "", "does not say which", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -151,7 +165,8 @@ func TestWhatIsWrong(t *testing.T) {
 }
 
 func TestOneWriter(t *testing.T) {
-	p, err := Read(write(t, "databases:\n  a: { engine: sqlite, env: { U: '{url}' } }\n  b: { engine: sqlite, env: { U: '{url}' } }\n"), "", environment())
+	p, err := Read(write(t, "databases:\n  a: { engine: sqlite, env: { U: '{url}' } }\n  b: { engine: sqlite, env: "+
+		"{ U: '{url}' } }\n"), "", environment())
 	require.NoError(t, err)
 	all, err := p.Choose()
 	require.NoError(t, err)
@@ -214,7 +229,9 @@ func TestSchema(t *testing.T) {
 				} else if v, ok := p["items"].(map[string]any); ok {
 					inner, open, shut = v, "[{", "}]"
 				}
-				try(inner, k.keys, func(in string) string { return wrap(fmt.Sprintf("%s: %s%s%s", k.name, open, in, shut)) })
+				try(inner, k.keys, func(in string) string {
+					return wrap(fmt.Sprintf("%s: %s%s%s", k.name, open, in, shut))
+				})
 				continue
 			}
 			tried++
@@ -296,10 +313,12 @@ func TestHostileFiles(t *testing.T) {
 	assert.ErrorContains(t, err, "no regular file")
 	names := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
 	for i := range 9 {
-		names += fmt.Sprintf("a%d: &a%d [%s]\n", i+1, i+1, strings.Repeat(fmt.Sprintf("*a%d, ", i), 9)+fmt.Sprintf("*a%d", i))
+		names += fmt.Sprintf("a%d: &a%d [%s]\n", i+1, i+1,
+			strings.Repeat(fmt.Sprintf("*a%d, ", i), 9)+fmt.Sprintf("*a%d", i))
 	}
 	for text, want := range map[string]string{
-		"a: " + strings.Repeat("[", 20_000): "100 deep", strings.Repeat("- ", 20_000): "100 deep", strings.Repeat("{a: ", 20_000): "100 deep",
+		"a: " + strings.Repeat("[", 20_000): "100 deep", strings.Repeat("- ", 20_000): "100 deep",
+		strings.Repeat("{a: ", 20_000):       "100 deep",
 		strings.Repeat("# honey\n", 200_000): "more than", names: "too large",
 	} {
 		file := filepath.Join(dir, FileName)

@@ -7,7 +7,8 @@ import (
 )
 
 func TestSizes(t *testing.T) {
-	for text, want := range map[string]int64{"0": 0, "12": 12, "12B": 12, "4k": 4096, "64MB": 64 << 20, "1 GiB": 1 << 30, "2TB": 2 << 40} {
+	for text, want := range map[string]int64{"0": 0, "12": 12, "12B": 12, "4k": 4096, "64MB": 64 << 20,
+		"1 GiB": 1 << 30, "2TB": 2 << 40} {
 		got, err := parseSize(text)
 		assert.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
@@ -21,12 +22,14 @@ func TestSizes(t *testing.T) {
 func TestNearest(t *testing.T) {
 	known := []string{"engine", "env", "encoding", "extensions", "version"}
 	for word, want := range map[string]string{
-		"engin": "engine", "enigne": "engine", "evn": "env", "extension": "extensions", "Version": "version", "encodings": "encoding",
+		"engin": "engine", "enigne": "engine", "evn": "env", "extension": "extensions", "Version": "version",
+		"encodings": "encoding",
 	} {
 		assert.Equal(t, `did you mean "`+want+`"?`, nearestOf(word, known), word)
 	}
 	assert.Equal(t, "known here: encoding, engine, env, extensions, version", nearestOf("completely_other", known))
-	assert.Equal(t, []string{"engine", "env", "encoding", "extensions", "version"}, known, "the list of the caller stays as it was")
+	assert.Equal(t, []string{"engine", "env", "encoding", "extensions", "version"}, known,
+		"the list of the caller stays as it was")
 	assert.Equal(t, 0, distance("a", "a"))
 	assert.Equal(t, 1, distance("ab", "ba"))
 	assert.Equal(t, 3, distance("", "abc"))
@@ -34,7 +37,8 @@ func TestNearest(t *testing.T) {
 
 func TestPlaceholders(t *testing.T) {
 	for text, want := range map[string][]string{
-		"{url}": {"url"}, "{honey-log.file}x{url}": {"honey-log.file", "url"}, `{"a": 1}`: nil, "{A}": nil, "{}": nil, "{ url }": nil, "{a.b.c}": nil,
+		"{url}": {"url"}, "{honey-log.file}x{url}": {"honey-log.file", "url"}, `{"a": 1}`: nil, "{A}": nil, "{}": nil,
+		"{ url }": nil, "{a.b.c}": nil,
 	} {
 		var got []string
 		for _, m := range Placeholder.FindAllStringSubmatch(text, -1) {

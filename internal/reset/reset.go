@@ -56,7 +56,8 @@ func Open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Durati
 
 func openFor(ctx context.Context, s engine.Server, e engine.Entry, session engine.Session) (*Opened, error) {
 	if e.Newer || e.Bad {
-		return nil, fault.New(fault.Refused, "drop it, or use the Hemzo that made it", "the facts of %s cannot be read by this Hemzo", e.ID)
+		return nil, fault.New(fault.Refused, "drop it, or use the Hemzo that made it",
+			"the facts of %s cannot be read by this Hemzo", e.ID)
 	}
 	d, err := open(ctx, s, e, session)
 	if err != nil {
@@ -73,7 +74,8 @@ func (o *Opened) Close() error {
 		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 		defer stop()
 		now := o.entry.Facts
-		err = o.server.UpdateFacts(ctx, o.entry.ID, func(f *engine.Facts) { f.Baseline, f.BaselineState, f.Also = now.Baseline, now.BaselineState, now.Also })
+		err = o.server.UpdateFacts(ctx, o.entry.ID,
+			func(f *engine.Facts) { f.Baseline, f.BaselineState, f.Also = now.Baseline, now.BaselineState, now.Also })
 		if errors.Is(err, engine.ErrNotFound) {
 			err = nil // dropped meanwhile
 		}
@@ -190,7 +192,8 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 			o.follow(done.Later, "")
 			return &Report{Report: *done, Took: time.Since(began)}, nil
 		}
-		same := !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) && f.Layer == o.start.Facts.Layer
+		same := !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) &&
+			f.Layer == o.start.Facts.Layer
 		if !same {
 			err = o.note(ctx, func(f *engine.Facts) {
 				f.Resetting, f.Baseline, f.BaselineState = false, done.Baseline, at
@@ -241,7 +244,8 @@ func open(ctx context.Context, s engine.Server, e engine.Entry, session engine.S
 func find(ctx context.Context, s engine.Server, id string) (engine.Entry, error) {
 	e, err := s.Find(ctx, id)
 	if errors.Is(err, engine.ErrNotFound) {
-		return e, fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is gone", id)
+		return e, fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is gone",
+			id)
 	}
 	return e, err
 }
@@ -250,13 +254,15 @@ func find(ctx context.Context, s engine.Server, id string) (engine.Entry, error)
 func sound(ctx context.Context, s engine.Server, start engine.Entry) error {
 	whole, err := s.IsIntact(ctx, start)
 	if err == nil && !whole {
-		return fault.New(fault.Failed, "hemzo build makes it again from the sources", "its start state %s is not as it was made: somebody changed it", start.ID)
+		return fault.New(fault.Failed, "hemzo build makes it again from the sources",
+			"its start state %s is not as it was made: somebody changed it", start.ID)
 	}
 	return err
 }
 
 // Snapshot keeps the present state of a copy under a name.
-func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string, session engine.Session) (engine.Entry, error) {
+func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string, session engine.Session) (engine.Entry,
+	error) {
 	d, err := open(ctx, s, e, session)
 	if err != nil {
 		return engine.Entry{}, err
@@ -266,7 +272,8 @@ func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string,
 	f := e.Facts
 	base, err := d.Snapshot(ctx, id, engine.Facts{
 		Format: engine.Format, Database: f.Database, Engine: f.Engine, Name: name, Scope: f.Scope, Role: f.Role,
-		Fingerprint: f.Fingerprint, Layer: f.Layer, Steps: f.Steps, Made: time.Now().UTC().Truncate(time.Millisecond), Of: e.ID,
+		Fingerprint: f.Fingerprint, Layer: f.Layer, Steps: f.Steps, Made: time.Now().UTC().Truncate(time.Millisecond),
+		Of: e.ID,
 	})
 	if err == nil && base != nil {
 		err = s.UpdateFacts(ctx, e.ID, func(f *engine.Facts) {
@@ -285,7 +292,8 @@ func Snapshot(ctx context.Context, s engine.Server, e engine.Entry, name string,
 
 // Verify compares all that a copy holds with its start state, of which it makes
 // a copy for that. The rows and counters of tables to keep are left out.
-func Verify(ctx context.Context, s engine.Server, e engine.Entry, keep []string, wait time.Duration) (all []engine.Difference, err error) {
+func Verify(ctx context.Context, s engine.Server, e engine.Entry, keep []string,
+	wait time.Duration) (all []engine.Difference, err error) {
 	if _, err := find(ctx, s, e.Facts.Start); err != nil {
 		return nil, err
 	}
@@ -310,7 +318,8 @@ func Verify(ctx context.Context, s engine.Server, e engine.Entry, keep []string,
 			return nil, err
 		}
 	}
-	return slices.DeleteFunc(engine.Differences(contents[0], contents[1]), func(d engine.Difference) bool { return ofKept(d, keep) }), nil
+	return slices.DeleteFunc(engine.Differences(contents[0], contents[1]),
+		func(d engine.Difference) bool { return ofKept(d, keep) }), nil
 }
 
 // ofKept reports whether a difference is in the rows or the counter of a table
@@ -334,7 +343,8 @@ func ofKept(d engine.Difference, keep []string) bool {
 
 // Changes tells how a copy differs from its start state. rows bounds how many
 // rows of each table are returned.
-func Changes(ctx context.Context, s engine.Server, e engine.Entry, rows int, wait time.Duration) (*engine.Changes, error) {
+func Changes(ctx context.Context, s engine.Server, e engine.Entry, rows int, wait time.Duration) (*engine.Changes,
+	error) {
 	start, err := find(ctx, s, e.Facts.Start)
 	if err != nil {
 		return nil, err

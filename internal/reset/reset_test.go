@@ -32,7 +32,8 @@ func newDesk(t *testing.T) *desk {
 	facts := engine.Facts{Format: engine.Format, Name: "editor", Start: template}
 	require.NoError(t, server.Create(ctx, work, engine.Spec{}, facts))
 	d := &desk{T: t, server: server, id: work}
-	d.sql("CREATE TABLE hive (id INTEGER PRIMARY KEY, label); CREATE TABLE outbox (x); INSERT INTO hive VALUES (1, 'a')")
+	d.sql("CREATE TABLE hive (id INTEGER PRIMARY KEY, label); CREATE TABLE outbox (x); INSERT INTO hive VALUES (1, " +
+		"'a')")
 	require.NoError(t, server.Rename(ctx, work, template, facts))
 	d.id = engine.NewID(engine.Copy)
 	require.NoError(t, server.Copy(ctx, template, d.id, facts))

@@ -59,7 +59,8 @@ func (r *reader) folder(folder string, item Item, migrations bool) ([]entry, err
 				}
 			}
 			if len(e.files) == 0 {
-				return nil, fault.New(fault.Usage, "a numbered folder is one migration: put its "+r.language.Name+" files there, or leave it out with skip", "no %s file in %s", r.language.Name, where)
+				return nil, fault.New(fault.Usage, "a numbered folder is one migration: put its "+r.language.Name+
+					" files there, or leave it out with skip", "no %s file in %s", r.language.Name, where)
 			}
 			found = append(found, e)
 		case info.IsDir():
@@ -140,7 +141,8 @@ func part(s Script, item Item) (Script, error) {
 		switch strings.TrimSpace(text) {
 		case item.Apply:
 			if begin >= 0 {
-				e := fault.New(fault.Usage, "a file has one part to apply", "the marker line %q comes twice", item.Apply)
+				e := fault.New(fault.Usage, "a file has one part to apply", "the marker line %q comes twice",
+					item.Apply)
 				e.Where = fault.Position{File: s.File, Line: line, Column: 1}
 				return s, e
 			}

@@ -86,7 +86,8 @@ func (r *reader) inputs(patterns []string) (map[string]string, error) {
 			all = append(all, files...)
 		}
 		if len(all) == before {
-			return nil, fault.New(fault.Usage, "correct the pattern, or say  inputs: always", "inputs: no file matches %q below %s", pattern, r.root)
+			return nil, fault.New(fault.Usage, "correct the pattern, or say  inputs: always",
+				"inputs: no file matches %q below %s", pattern, r.root)
 		}
 	}
 	hashes := map[string]string{}

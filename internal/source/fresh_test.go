@@ -47,5 +47,6 @@ func TestFresh(t *testing.T) {
 		assert.False(t, p.Fresh())
 	}
 	put("app/in.txt", "x")
-	assert.False(t, read([]Item{{Command: []string{"true"}, Inputs: []string{"app/*"}}}).Fresh(), "a command's inputs are looked for each time")
+	assert.False(t, read([]Item{{Command: []string{"true"}, Inputs: []string{"app/*"}}}).Fresh(),
+		"a command's inputs are looked for each time")
 }

@@ -188,7 +188,8 @@ func (r *reader) migrations(item Item) error {
 		return err
 	}
 	if n := unnumbered(all); n > 0 && n < len(all) && !item.ByName {
-		r.notes = append(r.notes, fmt.Sprintf("%s without a number in the name: applied last, by name", count(n, "migration")))
+		r.notes = append(r.notes, fmt.Sprintf("%s without a number in the name: applied last, by name",
+			count(n, "migration")))
 	}
 	for _, e := range all {
 		step := Step{Name: e.name, Kind: Migration}
@@ -223,7 +224,8 @@ func (r *reader) data(item Item) error {
 			return err
 		}
 		if len(found) == 0 {
-			return fault.New(fault.Usage, "put "+r.language.kinds()+" files there, or correct the folder in the project file",
+			return fault.New(fault.Usage, "put "+r.language.kinds()+
+				" files there, or correct the folder in the project file",
 				"no data file in %s", path)
 		}
 		order(found, item.ByName)

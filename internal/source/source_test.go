@@ -56,15 +56,18 @@ func TestOrder(t *testing.T) {
 			[]string{"2024-01-05_a.sql", "2024_01_07_c.sql", "2024-01-10_b.sql"}},
 		{"a number within a name is no part", []string{"m/1_2nd_hive.sql: x", "m/1_1.sql: x"}, Item{},
 			[]string{"1_2nd_hive.sql", "1_1.sql"}},
-		{"numbers longer than a machine's", []string{"m/99999999999999999999999.sql: x", "m/100000000000000000000000.sql: x"}, Item{},
+		{"numbers longer than a machine's",
+			[]string{"m/99999999999999999999999.sql: x", "m/100000000000000000000000.sql: x"}, Item{},
 			[]string{"99999999999999999999999.sql", "100000000000000000000000.sql"}},
 		{"without a number last", []string{"m/views.sql: x", "m/1_a.sql: x"}, Item{}, []string{"1_a.sql", "views.sql"}},
 		{"by name", []string{"m/9_a.sql: x", "m/10_b.sql: x"}, Item{ByName: true}, []string{"10_b.sql", "9_a.sql"}},
-		{"undo set aside, others passed over", []string{"m/1_a.up.sql: x", "m/1_a.down.sql: x", "m/.2_b.sql: x", "m/README.md: x"},
+		{"undo set aside, others passed over",
+			[]string{"m/1_a.up.sql: x", "m/1_a.down.sql: x", "m/.2_b.sql: x", "m/README.md: x"},
 			Item{Undo: []string{"*.down.sql"}}, []string{"1_a.up.sql"}},
 		{"only and skip", []string{"m/1_a.sql: x", "m/2_b.sql: x", "m/3_a.sql: x"},
 			Item{Only: []string{"*_a.sql"}, Skip: []string{"3*"}}, []string{"1_a.sql"}},
-		{"a numbered folder is one", []string{"m/2/10.sql: x", "m/2/9.sql: x", "m/1_a.sql: x", "m/notes/1.sql: x"}, Item{},
+		{"a numbered folder is one", []string{"m/2/10.sql: x", "m/2/9.sql: x", "m/1_a.sql: x", "m/notes/1.sql: x"},
+			Item{},
 			[]string{"1_a.sql", "2"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -90,19 +93,27 @@ func TestWhatCannotBeRead(t *testing.T) {
 			[]string{"same place and name", "m/0003_x.sql", "m/3_x.sql"}},
 		{"do and undo", []string{"m/1_x.up.sql: a", "m/1_x.down.sql: b"}, Item{Migrations: []string{"m"}},
 			[]string{"m/1_x.down.sql looks like the file that undoes m/1_x.up.sql", `undo: "*.down.sql"`}},
-		{"plain and undo", []string{"m/1_x.sql: a", "m/1_x_undo.sql: b"}, Item{Migrations: []string{"m"}}, []string{`undo: "*_undo.sql"`}},
+		{"plain and undo", []string{"m/1_x.sql: a", "m/1_x_undo.sql: b"}, Item{Migrations: []string{"m"}},
+			[]string{`undo: "*_undo.sql"`}},
 		{"empty folder", []string{"m/README: a"}, Item{Migrations: []string{"m"}}, []string{"no migration in m"}},
 		{"missing folder", nil, Item{Migrations: []string{"m"}}, []string{"m: cannot read it"}},
-		{"empty numbered folder", []string{"m/1/x.txt: a"}, Item{Migrations: []string{"m"}}, []string{"no SQL file in m/1"}},
-		{"binary", []string{"m/1.sql: ab\nc\x00d"}, Item{Migrations: []string{"m"}}, []string{"m/1.sql:2:2", "zero byte"}},
-		{"not UTF-8", []string{"m/1.sql: ab\nč\xff"}, Item{Migrations: []string{"m"}}, []string{"m/1.sql:2:2", "UTF-8"}},
-		{"marker twice", []string{"m/1.sql: -- do\na\n-- do\n"}, Item{Migrations: []string{"m"}, Apply: "-- do", Back: "-- undo"}, []string{"m/1.sql:3:1", "twice"}},
-		{"ragged row", []string{"d/h.csv: a,b\n1,2\n3\n"}, Item{Data: []string{"d"}}, []string{"d/h.csv:3:1", "1 field, the header 2 columns"}},
+		{"empty numbered folder", []string{"m/1/x.txt: a"}, Item{Migrations: []string{"m"}},
+			[]string{"no SQL file in m/1"}},
+		{"binary", []string{"m/1.sql: ab\nc\x00d"}, Item{Migrations: []string{"m"}},
+			[]string{"m/1.sql:2:2", "zero byte"}},
+		{"not UTF-8", []string{"m/1.sql: ab\nč\xff"}, Item{Migrations: []string{"m"}},
+			[]string{"m/1.sql:2:2", "UTF-8"}},
+		{"marker twice", []string{"m/1.sql: -- do\na\n-- do\n"},
+			Item{Migrations: []string{"m"}, Apply: "-- do", Back: "-- undo"}, []string{"m/1.sql:3:1", "twice"}},
+		{"ragged row", []string{"d/h.csv: a,b\n1,2\n3\n"}, Item{Data: []string{"d"}},
+			[]string{"d/h.csv:3:1", "1 field, the header 2 columns"}},
 		{"column twice", []string{"d/h.csv: a,a\n"}, Item{Data: []string{"d"}}, []string{"d/h.csv:1:1", `"a"`}},
-		{"open quote", []string{"d/h.csv: a\n\"x\n"}, Item{Data: []string{"d"}}, []string{"d/h.csv:2:1", "never closed"}},
+		{"open quote", []string{"d/h.csv: a\n\"x\n"}, Item{Data: []string{"d"}},
+			[]string{"d/h.csv:2:1", "never closed"}},
 		{"quote inside", []string{"d/h.csv: a\nx\"y\n"}, Item{Data: []string{"d"}}, []string{"d/h.csv:2:2"}},
 		{"empty CSV", []string{"d/h.csv: "}, Item{Data: []string{"d"}}, []string{"d/h.csv:1:1", "empty"}},
-		{"pattern without a file", nil, Item{Command: []string{"x"}, Inputs: []string{"app/**/*.rb"}}, []string{"app/**/*.rb", "no file"}},
+		{"pattern without a file", nil, Item{Command: []string{"x"}, Inputs: []string{"app/**/*.rb"}},
+			[]string{"app/**/*.rb", "no file"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := read(folder(t, c.files...), c.item)
@@ -135,7 +146,8 @@ func TestMarkers(t *testing.T) {
 }
 
 func TestTable(t *testing.T) {
-	table, err := readTable("d/02_hive_types.csv", tableName("02_hive_types.csv"), "id,name\r\n1,\"a,\"\"b\"\"\nc\"\r\n\n2,\n3,\"\"")
+	table, err := readTable("d/02_hive_types.csv", tableName("02_hive_types.csv"),
+		"id,name\r\n1,\"a,\"\"b\"\"\nc\"\r\n\n2,\n3,\"\"")
 	require.NoError(t, err)
 	assert.Equal(t, &Table{
 		File: "d/02_hive_types.csv", Name: "hive_types", Columns: []string{"id", "name"},
@@ -169,7 +181,8 @@ func layers(t *testing.T, files ...string) []string {
 
 func TestFingerprints(t *testing.T) {
 	old := layers(t, "m/1_a.sql: create table a(x); insert into a values(1);", "m/2_b.sql: b", "m/3_c.sql: c")
-	assert.Equal(t, old, layers(t, "m/1_a.sql: -- new words\n\ncreate table a(x);;\n\n insert into a values(1)\n", "m/2_b.sql: b;", "m/3_c.sql: c"),
+	assert.Equal(t, old, layers(t, "m/1_a.sql: -- new words\n\ncreate table a(x);;\n\n insert into a values(1)\n",
+		"m/2_b.sql: b;", "m/3_c.sql: c"),
 		"comments and blank space between statements change nothing")
 	inside := layers(t, "m/1_a.sql: create table a(x) ; insert into  a values(1);", "m/2_b.sql: b", "m/3_c.sql: c")
 	assert.Equal(t, old[0], inside[0])
@@ -177,7 +190,8 @@ func TestFingerprints(t *testing.T) {
 	edited := layers(t, "m/1_a.sql: create table a(x); insert into a values(1);", "m/2_b.sql: B", "m/3_c.sql: c")
 	assert.Equal(t, old[:2], edited[:2])
 	assert.NotEqual(t, old[3], edited[3], "what stands on an edited layer is another")
-	joined := layers(t, "m/1_a.sql: create table a(x)", "m/1_b.sql: insert into a values(1)", "m/2_b.sql: b", "m/3_c.sql: c")
+	joined := layers(t, "m/1_a.sql: create table a(x)", "m/1_b.sql: insert into a values(1)", "m/2_b.sql: b",
+		"m/3_c.sql: c")
 	assert.NotContains(t, joined[1:], old[1], "two steps are not one")
 }
 
@@ -186,7 +200,8 @@ func TestCommandInputs(t *testing.T) {
 	item := Item{Command: []string{"bin/app", "migrate"}, Inputs: []string{"app/**/migrations/*"}}
 	before, err := read(root, item)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"app/x/migrations/1.py", "app/y/migrations/2.py"}, slices.Sorted(maps.Keys(before.Steps[0].Command.Inputs)))
+	assert.Equal(t, []string{"app/x/migrations/1.py", "app/y/migrations/2.py"},
+		slices.Sorted(maps.Keys(before.Steps[0].Command.Inputs)))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "app/other.py"), []byte("C"), 0o644))
 	same, err := read(root, item)
 	require.NoError(t, err)

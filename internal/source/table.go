@@ -59,7 +59,8 @@ func readTable(file, table, text string) (*Table, error) {
 			for _, f := range fields {
 				name := strings.TrimSpace(f.Text)
 				if name == "" || seen[name] {
-					return nil, bad(begin, "the first line names the table's columns, each once", "column name %q is empty or comes twice", name)
+					return nil, bad(begin, "the first line names the table's columns, each once",
+						"column name %q is empty or comes twice", name)
 				}
 				seen[name] = true
 				t.Columns = append(t.Columns, name)
@@ -67,7 +68,8 @@ func readTable(file, table, text string) (*Table, error) {
 			continue
 		}
 		if len(fields) != len(t.Columns) {
-			return nil, bad(begin, "give every row as many fields as the header has, and quote fields that hold a comma",
+			return nil, bad(begin, "give every row as many fields as the header has, and quote fields that hold a "+
+				"comma",
 				"this row has %s, the header %s", count(len(fields), "field"), count(len(t.Columns), "column"))
 		}
 		line += strings.Count(text[counted:begin], "\n")

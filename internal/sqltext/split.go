@@ -61,7 +61,8 @@ func Split(d Dialect, text string) []Piece {
 		if begin > done {
 			pieces = append(pieces, Piece{Start: done, End: begin})
 		}
-		pieces = append(pieces, Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt, CopyIn: d.Dumps && isCopyIn(d, text[begin:last])})
+		pieces = append(pieces, Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt,
+			CopyIn: d.Dumps && isCopyIn(d, text[begin:last])})
 		done, begin, body, nest = last, -1, triggerBody{}, nesting{}
 	}
 	// aside adds a piece that is no SQL, behind what stands before it.

@@ -27,8 +27,11 @@ func TestSplit(t *testing.T) {
 			[]string{`insert 'it''s;' "na;me" ` + "`b;`" + ` [c;d]`, "next"}},
 		{"comments inside", "a -- x;\n b /* ; */ c; d", []string{"a -- x;\n b /* ; */ c", "d"}},
 		{"a comment behind is no part", "a /* x */ ; b -- y", []string{"a", "b"}},
-		{"trigger with a case", "create temp trigger t after insert on h begin\n update h set x=case when 1 then 2 end; delete from q; end; select 1",
-			[]string{"create temp trigger t after insert on h begin\n update h set x=case when 1 then 2 end; delete from q; end", "select 1"}},
+		{"trigger with a " +
+			"case", "create temp trigger t after insert on h begin\n update h set x=case when 1 then 2 end; delete " +
+			"from q; end; select 1",
+			[]string{"create temp trigger t after insert on h begin\n update h set x=case when 1 then 2 end; " +
+				"delete from q; end", "select 1"}},
 		{"trigger without a last semicolon", "CREATE TRIGGER t DELETE ON h BEGIN SELECT 1; END",
 			[]string{"CREATE TRIGGER t DELETE ON h BEGIN SELECT 1; END"}},
 		{"a table called trigger", "create table trigger(a); b", []string{"create table trigger(a)", "b"}},
@@ -46,19 +49,25 @@ func TestSplitPostgres(t *testing.T) {
 		name, text string
 		want       []string
 	}{
-		{"dollar quotes", "do $$ begin; a; end $$; do $x$ $$; $y$; $x$; select $1; a$b$c; d", []string{"do $$ begin; a; end $$", "do $x$ $$; $y$; $x$", "select $1", "a$b$c", "d"}},
-		{"escape strings", `select E'it\'s;', e'\\'; select 'a\'; U&'\0041;'`, []string{`select E'it\'s;', e'\\'`, `select 'a\'`, `U&'\0041;'`}},
+		{"dollar quotes", "do $$ begin; a; end $$; do $x$ $$; $y$; $x$; select $1; a$b$c; d",
+			[]string{"do $$ begin; a; end $$", "do $x$ $$; $y$; $x$", "select $1", "a$b$c", "d"}},
+		{"escape strings", `select E'it\'s;', e'\\'; select 'a\'; U&'\0041;'`,
+			[]string{`select E'it\'s;', e'\\'`, `select 'a\'`, `U&'\0041;'`}},
 		{"nested comments", "a /* ; /* ; */ ; */; b", []string{"a", "b"}},
-		{"atomic bodies", "create or replace function f() returns int begin atomic select case when true then 1 end; select 2; end; begin; commit",
-			[]string{"create or replace function f() returns int begin atomic select case when true then 1 end; select 2; end", "begin", "commit"}},
-		{"rules", "create rule r as on insert to t do (a; b); c", []string{"create rule r as on insert to t do (a; b)", "c"}},
+		{"atomic bodies", "create or replace function f() returns int begin atomic select case when true then 1 " +
+			"end; select 2; end; begin; commit",
+			[]string{"create or replace function f() returns int begin atomic select case when true then 1 end; " +
+				"select 2; end", "begin", "commit"}},
+		{"rules", "create rule r as on insert to t do (a; b); c",
+			[]string{"create rule r as on insert to t do (a; b)", "c"}},
 	} {
 		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, texts(postgres, c.text)) })
 	}
 }
 
 func TestSplitDump(t *testing.T) {
-	text := "\\restrict abc\nCOPY public.hive (id, label) FROM stdin;\n1\ta;b\n2\t\\N\n\\.\n\nSELECT 1;\nCOPY x FROM STDIN WITH (FORMAT csv);\n\\.\n\\connect other\n"
+	text := "\\restrict abc\nCOPY public.hive (id, label) FROM stdin;\n1\ta;b\n2\t\\N\n\\.\n\nSELECT 1;\nCOPY x " +
+		"FROM STDIN WITH (FORMAT csv);\n\\.\n\\connect other\n"
 	var got []string
 	for _, p := range Split(postgres, text) {
 		switch {
@@ -70,7 +79,8 @@ func TestSplitDump(t *testing.T) {
 			got = append(got, "CLIENT "+text[p.Start:p.End])
 		}
 	}
-	assert.Equal(t, []string{"CLIENT \\restrict abc\n", "SQL COPY public.hive (id, label) FROM stdin", "DATA 1\ta;b\n2\t\\N\n", "SQL SELECT 1",
+	assert.Equal(t, []string{"CLIENT \\restrict abc\n", "SQL COPY public.hive (id, label) FROM stdin",
+		"DATA 1\ta;b\n2\t\\N\n", "SQL SELECT 1",
 		"SQL COPY x FROM STDIN WITH (FORMAT csv)", "CLIENT \\connect other\n"}, got)
 }
 

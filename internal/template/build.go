@@ -64,7 +64,9 @@ func (p *Plan) dangling(ctx context.Context, s engine.Server, e engine.Entry) er
 		}
 		for _, to := range references[table] {
 			if !keep[short(to)] {
-				f := fault.New(fault.Usage, "keep "+to+" too, or take "+table+" out of  keep:", "database %q: the table to keep, %s, refers to %s, which a reset puts back", p.Database.Name, table, to)
+				f := fault.New(fault.Usage, "keep "+to+" too, or take "+table+" out of  keep:",
+					"database %q: the table to keep, %s, refers to %s, which a reset puts back", p.Database.Name, table,
+					to)
 				f.Where = p.Database.At
 				return f
 			}
@@ -99,7 +101,8 @@ func (p *Plan) make(ctx context.Context, s engine.Server, layer int, progress fu
 
 // ready finds the template of a layer. One that is not as it was made is
 // dropped.
-func (p *Plan) ready(ctx context.Context, s engine.Server, layer int, progress func(Event)) (engine.Entry, bool, error) {
+func (p *Plan) ready(ctx context.Context, s engine.Server, layer int, progress func(Event)) (engine.Entry, bool,
+	error) {
 	id := engine.TemplateID(p.Layers[layer])
 	e, err := s.Find(ctx, id)
 	if errors.Is(err, engine.ErrNotFound) {
@@ -109,7 +112,8 @@ func (p *Plan) ready(ctx context.Context, s engine.Server, layer int, progress f
 		return e, false, err
 	}
 	if e.Newer {
-		return e, false, fault.New(fault.Refused, "use the newer Hemzo", "the template %s was made by a newer Hemzo", id)
+		return e, false, fault.New(fault.Refused, "use the newer Hemzo", "the template %s was made by a newer Hemzo",
+			id)
 	}
 	whole, err := s.IsIntact(ctx, e)
 	if err != nil {
@@ -223,7 +227,8 @@ func (b *builder) known(e engine.Entry) []engine.StepFact {
 // start is what the facts of all that a build makes begin with.
 func (b *builder) start() engine.Facts {
 	return engine.Facts{
-		Format: engine.Format, Database: b.Database.Name, Engine: b.Engine.Name(), Role: b.Database.Role, Scope: b.Scope, Made: now(),
+		Format: engine.Format, Database: b.Database.Name, Engine: b.Engine.Name(), Role: b.Database.Role,
+		Scope: b.Scope, Made: now(),
 	}
 }
 
@@ -282,7 +287,8 @@ func (b *builder) step(ctx context.Context, i int) error {
 // Apply runs a step that is no command on a database.
 func Apply(ctx context.Context, d engine.Database, step source.Step) error {
 	for _, s := range step.Scripts {
-		if err := d.Apply(ctx, engine.Script{File: s.File, Text: s.Text, First: s.First, Dump: step.Kind == source.Dump}); err != nil {
+		if err := d.Apply(ctx, engine.Script{File: s.File, Text: s.Text, First: s.First,
+			Dump: step.Kind == source.Dump}); err != nil {
 			return err
 		}
 	}
@@ -355,7 +361,8 @@ func (b *builder) keep(ctx context.Context, i int) error {
 	}
 	near := b.layer-i <= 2
 	b.spent += b.done[i-1].Took
-	if b.cost > dear && limit < 32 { // many are kept where a layer is cheap for good; else not worth it below what it saves many times over
+	// many are kept where a layer is cheap for good; else not worth it below what it saves many times over
+	if b.cost > dear && limit < 32 {
 		// Where a source ends is where steps will be added.
 		near = b.layer-i == 1 || b.Steps[i-1].Last
 		if !near && b.spent < 20*b.cost {

@@ -33,13 +33,15 @@ func (b *builder) command(ctx context.Context, i int) error {
 	if err != nil {
 		return err
 	}
-	env := handover.Environment(b.Project, []handover.Copy{{Database: b.Database.Name, Name: b.work, Connection: b.server.Connection(b.work, b.start())}})
+	env := handover.Environment(b.Project,
+		[]handover.Copy{{Database: b.Database.Name, Name: b.work, Connection: b.server.Connection(b.work, b.start())}})
 	limited, stop := ctx, func() {}
 	if w := step.Command.Within; w > 0 {
 		limited, stop = context.WithTimeout(ctx, w)
 	}
 	defer stop()
-	tail, err := runCommand(limited, b.Project.Root, step.Command.Args, env, func(line string) { b.progress(Event{Output: line}) })
+	tail, err := runCommand(limited, b.Project.Root, step.Command.Args, env,
+		func(line string) { b.progress(Event{Output: line}) })
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -66,7 +68,8 @@ func (b *builder) command(ctx context.Context, i int) error {
 		for _, s := range env {
 			names = append(names, s.Name)
 		}
-		return failed("it was handed "+strings.Join(names, ", ")+": does another setting win, or does it read another variable? (env: in the project file names them)",
+		return failed("it was handed "+strings.Join(names, ", ")+
+			": does another setting win, or does it read another variable? (env: in the project file names them)",
 			"the command ended well and never connected to its database")
 	}
 	return nil
@@ -81,7 +84,8 @@ func (b *builder) older(ctx context.Context, i int) error {
 	}
 	var best engine.Entry
 	for _, e := range all {
-		if e.Kind != engine.Template || e.Facts.Layer != i+1 || len(e.Facts.Steps) != i+1 || e.Newer || e.Bad || !b.continues(e.Facts.Steps, i) {
+		if e.Kind != engine.Template || e.Facts.Layer != i+1 || len(e.Facts.Steps) != i+1 || e.Newer || e.Bad ||
+			!b.continues(e.Facts.Steps, i) {
 			continue
 		}
 		if whole, err := b.server.IsIntact(ctx, e); err != nil || !whole {
@@ -134,7 +138,8 @@ const tailLines = 30
 
 // runCommand runs a command to its end and returns its last lines. When ctx
 // ends, the command is told to end, and killed ten seconds later.
-func runCommand(ctx context.Context, dir string, args []string, env []engine.Setting, line func(string)) ([]string, error) {
+func runCommand(ctx context.Context, dir string, args []string, env []engine.Setting, line func(string)) ([]string,
+	error) {
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
 	if strings.Contains(args[0], "/") && !strings.HasPrefix(args[0], "/") {
 		cmd.Path = dir + "/" + args[0]

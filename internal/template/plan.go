@@ -35,9 +35,11 @@ func (p *Plan) Fresh() bool { return p.read.Fresh() }
 
 // Spec is what a database of the project file asks of its engine.
 func Spec(d *project.Database) engine.Spec {
-	s := engine.Spec{Database: d.Name, SourceRole: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale, Extensions: d.Extensions, Roles: d.Roles, Image: d.Image, Room: d.Tmpfs, Memory: d.Memory, CPUs: d.CPUs}
+	s := engine.Spec{Database: d.Name, SourceRole: d.Role, Version: d.Version, Encoding: d.Encoding, Locale: d.Locale,
+		Extensions: d.Extensions, Roles: d.Roles, Image: d.Image, Room: d.Tmpfs, Memory: d.Memory, CPUs: d.CPUs}
 	if len(d.Ports) > 0 {
-		s.Service = engine.Service{Ports: d.Ports, Command: d.Command, Ready: d.ReadyWhen, Forget: d.Forget, Within: d.Ready}
+		s.Service = engine.Service{Ports: d.Ports, Command: d.Command, Ready: d.ReadyWhen, Forget: d.Forget,
+			Within: d.Ready}
 		for _, v := range d.Variables {
 			s.Service.Variables = append(s.Service.Variables, engine.Setting{Name: v.Name, Value: v.Value})
 		}
@@ -57,7 +59,8 @@ func SessionOf(d *project.Database, wait time.Duration) engine.Session {
 }
 
 // Read reads the sources of a database. It needs no server.
-func Read(ctx context.Context, p *project.Project, d *project.Database, e engine.Engine, scope engine.Scope) (*Plan, error) {
+func Read(ctx context.Context, p *project.Project, d *project.Database, e engine.Engine, scope engine.Scope) (*Plan,
+	error) {
 	if err := e.Check(Spec(d)); err != nil {
 		return nil, err
 	}
@@ -103,7 +106,8 @@ func (p *Plan) Layer(name string) (int, error) {
 		return n, nil
 	}
 	if len(begin) > 1 {
-		return 0, fault.New(fault.Usage, "give more of its name", "%q names %d steps: %s, %s", name, len(begin), p.Steps[begin[0]-1].Name, p.Steps[begin[1]-1].Name)
+		return 0, fault.New(fault.Usage, "give more of its name", "%q names %d steps: %s, %s", name, len(begin),
+			p.Steps[begin[0]-1].Name, p.Steps[begin[1]-1].Name)
 	}
 	return 0, fault.New(fault.Usage, "hemzo plan lists the steps", "database %q has no step %q", p.Database.Name, name)
 }
@@ -160,7 +164,8 @@ func (p *Plan) Look(ctx context.Context, s engine.Server) ([]State, error) {
 	states := make([]State, len(p.Steps))
 	below := ""
 	for i, step := range p.Steps {
-		st := State{Name: step.Name, Kind: step.Kind, Ready: i < ready, Kept: whole[p.Layers[i+1]], Layer: p.Layers[i+1], Took: took[step.Hash]}
+		st := State{Name: step.Name, Kind: step.Kind, Ready: i < ready, Kept: whole[p.Layers[i+1]],
+			Layer: p.Layers[i+1], Took: took[step.Hash]}
 		if !st.Ready {
 			st.Why = why(step, i, last, below)
 			if below == "" {

@@ -27,7 +27,8 @@ type home struct {
 func at(t *testing.T, from string, files ...string) *home {
 	t.Helper()
 	h := &home{T: t, root: t.TempDir()}
-	h.put(append(files, "hemzo.yaml", "databases: { apiary: { engine: sqlite, from: ["+from+"], env: { FILE: '{file}' } } }")...)
+	h.put(append(files, "hemzo.yaml", "databases: { apiary: { engine: sqlite, from: ["+from+
+		"], env: { FILE: '{file}' } } }")...)
 	server, err := sqlite.Engine{}.Hosting().Embedded(ctx, filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
 	require.NoError(t, err)
 	t.Cleanup(func() { server.Close() })
@@ -78,7 +79,8 @@ func (h *home) why() (all []string) {
 }
 
 func TestWhy(t *testing.T) {
-	h := at(t, "{ migrations: m }", "m/1.sql", "CREATE TABLE a(x)", "m/2.sql", "CREATE TABLE b(x)", "m/3.sql", "CREATE TABLE c(x)")
+	h := at(t, "{ migrations: m }", "m/1.sql", "CREATE TABLE a(x)", "m/2.sql", "CREATE TABLE b(x)", "m/3.sql",
+		"CREATE TABLE c(x)")
 	assert.Equal(t, []string{"never built", "never built", "never built"}, h.why())
 	assert.Len(t, h.build(), 3)
 	assert.Equal(t, []string{"", "", ""}, h.why())
@@ -93,13 +95,16 @@ func TestWhy(t *testing.T) {
 	require.NoError(t, os.Rename(filepath.Join(h.root, "m/4.sql"), filepath.Join(h.root, "m/04.sql")))
 	assert.Equal(t, []string{"", "", "", ""}, h.why(), "a new name alone changes nothing")
 	require.NoError(t, os.Rename(filepath.Join(h.root, "m/1.sql"), filepath.Join(h.root, "m/5.sql")))
-	assert.Equal(t, []string{"its place changed", "stands on 2.sql", "renamed, now on another layer", "renamed, now on another layer"}, h.why())
+	assert.Equal(t, []string{"its place changed", "stands on 2.sql", "renamed, now on another layer",
+		"renamed, now on another layer"}, h.why())
 }
 
 func TestLayerNames(t *testing.T) {
-	h := at(t, "{ migrations: m }", "m/0001_hives.sql", "SELECT 1", "m/0002_jars.sql", "SELECT 2", "m/0002_jam.sql", "SELECT 3")
+	h := at(t, "{ migrations: m }", "m/0001_hives.sql", "SELECT 1", "m/0002_jars.sql", "SELECT 2", "m/0002_jam.sql",
+		"SELECT 3")
 	plan := h.plan()
-	for name, want := range map[string]int{"0001": 1, "0001_hives": 1, "0001_hives.sql": 1, "0002_ja": 0, "0002_jam": 2, "3": 3, "0": 3, "9": -1, "x": -1} {
+	for name, want := range map[string]int{"0001": 1, "0001_hives": 1, "0001_hives.sql": 1, "0002_ja": 0, "0002_jam": 2,
+		"3": 3, "0": 3, "9": -1, "x": -1} {
 		got, err := plan.Layer(name)
 		switch {
 		case want <= 0 || name == "0":
@@ -126,11 +131,13 @@ func TestCommandContinues(t *testing.T) {
 		d, err := h.server.Open(ctx, result.Template.ID, engine.Session{})
 		require.NoError(t, err)
 		defer d.Close()
-		require.NoError(t, d.Query(ctx, "SELECT name, at FROM done ORDER BY at", engine.Sink{Row: func(r []any) error { rows = append(rows, r); return nil }}))
+		require.NoError(t, d.Query(ctx, "SELECT name, at FROM done ORDER BY at",
+			engine.Sink{Row: func(r []any) error { rows = append(rows, r); return nil }}))
 		return rows
 	}
 	h.put("app/0.sql", "b")
-	assert.Equal(t, [][]any{{"1", int64(0)}, {"0", int64(1)}}, order(), "an input was added: the command ran on its older result")
+	assert.Equal(t, [][]any{{"1", int64(0)}, {"0", int64(1)}}, order(),
+		"an input was added: the command ran on its older result")
 	h.put("app/1.sql", "changed")
 	assert.Equal(t, [][]any{{"0", int64(0)}, {"1", int64(1)}}, order(), "an input was changed: it ran from nothing")
 }
@@ -155,7 +162,8 @@ func TestCommandsThatFail(t *testing.T) {
 }
 
 func TestAlwaysRuns(t *testing.T) {
-	h := at(t, "{ migrations: m }, { run: [sh, app/run.sh], inputs: always }", "m/1.sql", "CREATE TABLE a(x)", "app/run.sh", `sqlite3 "$FILE" "INSERT INTO a VALUES (1)"`)
+	h := at(t, "{ migrations: m }, { run: [sh, app/run.sh], inputs: always }", "m/1.sql", "CREATE TABLE a(x)",
+		"app/run.sh", `sqlite3 "$FILE" "INSERT INTO a VALUES (1)"`)
 	assert.Len(t, h.build(), 2)
 	assert.Equal(t, []string{"sh app/run.sh"}, h.build())
 	assert.Equal(t, []string{"", "runs at every build"}, h.why())
@@ -163,7 +171,9 @@ func TestAlwaysRuns(t *testing.T) {
 
 // TestCancel: a build that is told to stop leaves nothing.
 func TestCancel(t *testing.T) {
-	h := at(t, "{ migrations: m }", "m/1.sql", "CREATE TABLE a(x)", "m/2.sql", "WITH RECURSIVE n(v) AS (SELECT 1 UNION ALL SELECT v + 1 FROM n WHERE v < 1000000000000) SELECT count(*) FROM n")
+	h := at(t, "{ migrations: m }", "m/1.sql", "CREATE TABLE a(x)", "m/2.sql",
+		"WITH RECURSIVE n(v) AS (SELECT 1 UNION ALL SELECT v + 1 FROM n WHERE v < 1000000000000) SELECT count(*) "+
+			"FROM n")
 	stopped, stop := context.WithCancel(ctx)
 	plan := h.plan()
 	_, err := plan.Build(stopped, h.server, plan.Head(), func(e Event) {
@@ -180,7 +190,8 @@ func TestCancel(t *testing.T) {
 
 // TestLongLines: a command may print lines of any length.
 func TestLongLines(t *testing.T) {
-	h := at(t, "{ migrations: m }, { run: [sh, app/run.sh], inputs: always, within: 1m }", "m/1.sql", "CREATE TABLE a(x)",
+	h := at(t, "{ migrations: m }, { run: [sh, app/run.sh], inputs: always, within: 1m }", "m/1.sql",
+		"CREATE TABLE a(x)",
 		"app/run.sh", `head -c 3000000 /dev/zero | tr '\0' x; echo; echo told; sqlite3 "$FILE" "INSERT INTO a VALUES (1)"`)
 	var lines []string
 	plan := h.plan()

@@ -9,7 +9,8 @@ import (
 
 // Verify builds a layer from nothing, beside its template, and compares the
 // two. The template has to be ready.
-func (p *Plan) Verify(ctx context.Context, s engine.Server, layer int, progress func(Event)) (all []engine.Difference, err error) {
+func (p *Plan) Verify(ctx context.Context, s engine.Server, layer int, progress func(Event)) (all []engine.Difference,
+	err error) {
 	e, err := s.Find(ctx, engine.TemplateID(p.Layers[layer]))
 	if err != nil {
 		return nil, err

@@ -62,7 +62,8 @@ func add(t *testing.T, label string) {
 		return
 	}
 	var id int
-	if err := db.QueryRow(context.Background(), "INSERT INTO hive (label) VALUES ($1) RETURNING id", label).Scan(&id); err != nil {
+	if err := db.QueryRow(context.Background(), "INSERT INTO hive (label) VALUES ($1) RETURNING id",
+		label).Scan(&id); err != nil {
 		t.Fatal(err)
 	}
 	if id != 3 {

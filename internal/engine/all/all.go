@@ -32,7 +32,8 @@ type Kind struct {
 // announced are engines that a project may name, and that are not part of this
 // version.
 var announced = []Kind{
-	{Name: "mariadb", Traces: engine.Traces{Version: "11.4", Words: regexp.MustCompile(`(?i)\b(AUTO_INCREMENT|ENGINE\s*=\s*\w+|UNSIGNED|TINYINT)\b`)}},
+	{Name: "mariadb", Traces: engine.Traces{Version: "11.4",
+		Words: regexp.MustCompile(`(?i)\b(AUTO_INCREMENT|ENGINE\s*=\s*\w+|UNSIGNED|TINYINT)\b`)}},
 	{Name: "redis"},
 }
 
@@ -78,5 +79,6 @@ func ForURL(url string) (engine.Engine, error) {
 			known = append(known, r.Schemes()...)
 		}
 	}
-	return nil, fault.New(fault.Usage, "URLs begin with "+strings.Join(known, ", "), "no engine has a server at %q...", scheme)
+	return nil, fault.New(fault.Usage, "URLs begin with "+strings.Join(known, ", "), "no engine has a server at %q...",
+		scheme)
 }

@@ -31,7 +31,8 @@ func TestRegistry(t *testing.T) {
 		h := e.Hosting()
 		server := h.Process != nil || h.Container != nil
 		assert.True(t, server || h.Embedded != nil || h.Existing != nil, "%s can be nowhere", e.Name())
-		assert.Equal(t, server, (h.Connect != nil) != (h.PerCopy != nil), "%s: a server that is started is connected to, or is one for each copy", e.Name())
+		assert.Equal(t, server, (h.Connect != nil) != (h.PerCopy != nil),
+			"%s: a server that is started is connected to, or is one for each copy", e.Name())
 		assert.False(t, h.Embedded != nil && h.Process != nil, "%s: memory would mean two places", e.Name())
 		if l := e.Language(); l.Name != "" {
 			assert.NotEmpty(t, l.Ext)

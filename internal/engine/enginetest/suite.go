@@ -50,8 +50,10 @@ func Run(t *testing.T, s Subject) {
 		name string
 		run  func(*suite, *testing.T)
 	}{
-		{"layers", (*suite).layers}, {"copies", (*suite).copies}, {"broken steps", (*suite).brokenSteps}, {"resets", (*suite).resets},
-		{"snapshots", (*suite).snapshots}, {"owners", (*suite).owners}, {"names", (*suite).names}, {"two at once", (*suite).twoAtOnce},
+		{"layers", (*suite).layers}, {"copies", (*suite).copies}, {"broken steps", (*suite).brokenSteps},
+		{"resets", (*suite).resets},
+		{"snapshots", (*suite).snapshots}, {"owners", (*suite).owners}, {"names", (*suite).names},
+		{"two at once", (*suite).twoAtOnce},
 		{"callers that go", (*suite).callersThatGo}, {"what is left", (*suite).left},
 	} {
 		t.Run(part.name, func(t *testing.T) { part.run(k, t) })
@@ -81,8 +83,10 @@ func (k *suite) openUntil(t *testing.T, until func(func())) engine.Server {
 
 func (k *suite) facts(name string) engine.Facts {
 	return engine.Facts{
-		Format: engine.Format, Database: "honey", Engine: k.Engine.Name(), Name: name, Start: k.template, Fingerprint: strings.Repeat("0", 64),
-		Scope: engine.Scope{Machine: "hive", User: "keeper", Project: "/honey"}, Made: time.Now().UTC().Truncate(time.Second),
+		Format: engine.Format, Database: "honey", Engine: k.Engine.Name(), Name: name, Start: k.template,
+		Fingerprint: strings.Repeat("0", 64),
+		Scope:       engine.Scope{Machine: "hive", User: "keeper", Project: "/honey"},
+		Made:        time.Now().UTC().Truncate(time.Second),
 	}
 }
 
@@ -138,7 +142,8 @@ func (k *suite) reset(t *testing.T, s engine.Server, e engine.Entry, to string) 
 			report.Baseline = base
 		}
 	}
-	require.NoError(t, s.UpdateFacts(t.Context(), e.ID, func(f *engine.Facts) { f.Baseline, f.BaselineState = report.Baseline, to }))
+	require.NoError(t, s.UpdateFacts(t.Context(), e.ID,
+		func(f *engine.Facts) { f.Baseline, f.BaselineState = report.Baseline, to }))
 	return report
 }
 
@@ -207,7 +212,8 @@ func (k *suite) brokenSteps(t *testing.T) {
 	assert.Equal(t, fault.StepFailed, fault.KindOf(err))
 	assert.ErrorContains(t, err, "broken.sql:8:")
 	require.NoError(t, k.server.Drop(ctx, work))
-	require.ErrorIs(t, k.server.Copy(ctx, k.nextTemplate(), engine.NewID(engine.Copy), k.facts("x")), engine.ErrNotFound)
+	require.ErrorIs(t, k.server.Copy(ctx, k.nextTemplate(), engine.NewID(engine.Copy), k.facts("x")),
+		engine.ErrNotFound)
 }
 
 // resets: whatever tests did, the server's own program prints what it printed
@@ -289,7 +295,8 @@ func (k *suite) owners(t *testing.T) {
 // names: what does not bear the mark is nobody's to drop, and names are told
 // back as they were given.
 func (k *suite) names(t *testing.T) {
-	for _, id := range []string{"shop", "hemzo_x_0123456789ab", "hemzo_c_", "hemzo_c_0123456789'", "../hemzo_c_0123456789"} {
+	for _, id := range []string{"shop", "hemzo_x_0123456789ab", "hemzo_c_", "hemzo_c_0123456789'",
+		"../hemzo_c_0123456789"} {
 		assert.Equal(t, fault.Refused, fault.KindOf(k.server.Drop(t.Context(), id)), id)
 		_, err := k.server.Find(t.Context(), id)
 		assert.ErrorIs(t, err, engine.ErrNotFound, id)
@@ -368,5 +375,6 @@ func (k *suite) left(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, all)
 	// The guard may be there for a moment.
-	assert.Eventually(t, func() bool { return k.Shared || !copies.SweepGuarded(t.Context(), s) }, time.Minute, 10*time.Millisecond, "nobody needs the server")
+	assert.Eventually(t, func() bool { return k.Shared || !copies.SweepGuarded(t.Context(), s) }, time.Minute,
+		10*time.Millisecond, "nobody needs the server")
 }

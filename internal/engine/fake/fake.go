@@ -57,7 +57,8 @@ func (Engine) Launch(home engine.Home, _ engine.Spec) (func(context.Context, err
 		}
 		self, err := os.Executable()
 		return &engine.Program{
-			Path: self, Args: []string{ServerCommand, home.Folder, home.From}, Env: []string{"FAKE_PASSWORD=" + home.Password},
+			Path: self, Args: []string{ServerCommand, home.Folder, home.From},
+			Env:    []string{"FAKE_PASSWORD=" + home.Password},
 			Folder: home.Folder, Stop: syscall.SIGTERM, Kill: syscall.SIGKILL,
 			Probe: func(ctx context.Context) (json.RawMessage, error) {
 				at, err := os.Readlink(filepath.Join(home.Folder, "address"))
@@ -195,5 +196,6 @@ func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) 
 
 func (d *database) Reset(ctx context.Context, r engine.Reset) (_ *engine.Report, err error) {
 	d.at, err = d.server.Restart(ctx, d.id, r.Start)
-	return &engine.Report{Way: engine.Snapshot, Why: "it has no other way", Reconnect: true, Tables: []engine.TableReport{}}, err
+	return &engine.Report{Way: engine.Snapshot, Why: "it has no other way", Reconnect: true,
+		Tables: []engine.TableReport{}}, err
 }

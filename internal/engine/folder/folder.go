@@ -210,7 +210,8 @@ func (f *Folder) NoRoom(err error, doing string) error {
 		return nil
 	}
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
-		e := fault.New(fault.Lacking, "drop copies (hemzo drop --all), remove old templates (hemzo sweep --templates), or set HEMZO_MEMORY_DIR to a folder with more room",
+		e := fault.New(fault.Lacking, "drop copies (hemzo drop --all), remove old templates (hemzo sweep "+
+			"--templates), or set HEMZO_MEMORY_DIR to a folder with more room",
 			"%s: no room left in %s", doing, f.Path)
 		e.Reason = err
 		return e

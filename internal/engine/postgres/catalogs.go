@@ -22,15 +22,22 @@ var passing = func() map[string]string {
 	const relations = "(SELECT oid FROM pg_class WHERE relpersistence = 't')"
 	const schemas = "(SELECT oid FROM pg_namespace WHERE nspname ~ '^pg_(toast_)?temp_')"
 	all := map[string]string{
-		"pg_class": "relpersistence = 't'", "pg_namespace": "oid IN " + schemas, "pg_proc": "pronamespace IN " + schemas, "pg_type": "typnamespace IN " + schemas,
-		"pg_depend": "classid = 'pg_class'::regclass AND objid IN " + relations + " OR refclassid = 'pg_class'::regclass AND refobjid IN " + relations +
-			" OR refclassid = 'pg_namespace'::regclass AND refobjid IN " + schemas + " OR classid = 'pg_type'::regclass AND objid IN (SELECT oid FROM pg_type WHERE typnamespace IN " + schemas + ")",
-		"pg_init_privs":  "classoid = 'pg_namespace'::regclass AND objoid = 2200", // of the schema public, with which they go
+		"pg_class": "relpersistence = 't'", "pg_namespace": "oid IN " + schemas,
+		"pg_proc": "pronamespace IN " + schemas, "pg_type": "typnamespace IN " + schemas,
+		"pg_depend": "classid = 'pg_class'::regclass AND objid IN " + relations +
+			" OR refclassid = 'pg_class'::regclass AND refobjid IN " + relations +
+			" OR refclassid = 'pg_namespace'::regclass AND refobjid IN " + schemas +
+			" OR classid = 'pg_type'::regclass AND objid IN (SELECT oid FROM pg_type WHERE typnamespace IN " + schemas +
+			")",
+		// of the schema public, with which they go
+		"pg_init_privs":  "classoid = 'pg_namespace'::regclass AND objoid = 2200",
 		"pg_description": "classoid = 'pg_class'::regclass AND objoid IN " + relations,
 	}
 	for table, column := range map[string]string{
-		"pg_attribute": "attrelid", "pg_attrdef": "adrelid", "pg_constraint": "conrelid", "pg_index": "indrelid", "pg_trigger": "tgrelid", "pg_rewrite": "ev_class",
-		"pg_sequence": "seqrelid", "pg_inherits": "inhrelid", "pg_policy": "polrelid", "pg_statistic_ext": "stxrelid", "pg_partitioned_table": "partrelid",
+		"pg_attribute": "attrelid", "pg_attrdef": "adrelid", "pg_constraint": "conrelid", "pg_index": "indrelid",
+		"pg_trigger": "tgrelid", "pg_rewrite": "ev_class",
+		"pg_sequence": "seqrelid", "pg_inherits": "inhrelid", "pg_policy": "polrelid", "pg_statistic_ext": "stxrelid",
+		"pg_partitioned_table": "partrelid",
 	} {
 		all[table] = column + " IN " + relations
 	}
@@ -40,7 +47,8 @@ var passing = func() map[string]string {
 // restless are columns that change while nobody changes a schema: what VACUUM,
 // ANALYZE, TRUNCATE and REINDEX note, and flags that are put back lazily.
 var restless = map[string][]string{
-	"pg_class": {"relfilenode", "relpages", "reltuples", "relallvisible", "relallfrozen", "relfrozenxid", "relminmxid", "relrewrite", "relhasindex", "relhasrules", "relhastriggers", "relhassubclass"},
+	"pg_class": {"relfilenode", "relpages", "reltuples", "relallvisible", "relallfrozen", "relfrozenxid", "relminmxid",
+		"relrewrite", "relhasindex", "relhasrules", "relhastriggers", "relhassubclass"},
 	"pg_index": {"indcheckxmin"},
 }
 
@@ -61,7 +69,8 @@ func (s *server) catalogs(ctx context.Context, conn *pgx.Conn) ([]catalog, error
 	}
 	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (c catalog, err error) {
 		err = row.Scan(&c.name, &c.oid, &c.columns)
-		c.columns = slices.DeleteFunc(c.columns, func(name string) bool { return slices.Contains(restless[c.name], name) })
+		c.columns = slices.DeleteFunc(c.columns,
+			func(name string) bool { return slices.Contains(restless[c.name], name) })
 		return c, err
 	})
 	if err != nil {
@@ -92,7 +101,8 @@ func (c catalog) row() string {
 		case c.name == "pg_namespace" && name == "oid":
 			columns[i] = "nullif(oid, " + public + ")"
 		case c.name == "pg_description" && name == "objoid":
-			columns[i] = "CASE WHEN classoid = 'pg_namespace'::regclass THEN nullif(objoid, " + public + ") ELSE objoid END"
+			columns[i] = "CASE WHEN classoid = 'pg_namespace'::regclass THEN nullif(objoid, " + public +
+				") ELSE objoid END"
 		}
 	}
 	return "ROW(" + strings.Join(columns, ", ") + ")::text"
@@ -101,7 +111,8 @@ func (c catalog) row() string {
 // sum is a query for how many rows a catalog has and a sum over them, the same
 // in whatever order they are.
 func (c catalog) sum(at int) string {
-	return fmt.Sprintf("SELECT %d, concat_ws(' ', count(*), sum(hashtextextended(%s, 0)::numeric)) FROM pg_catalog.%s WHERE %s", at, c.row(), c.name, c.lasting())
+	return fmt.Sprintf("SELECT %d, concat_ws(' ', count(*), sum(hashtextextended(%s, 0)::numeric)) FROM "+
+		"pg_catalog.%s WHERE %s", at, c.row(), c.name, c.lasting())
 }
 
 // catalogSums reads the sums of some catalogs, by their places.
@@ -150,7 +161,8 @@ func written(all []catalog, marks []mark, which []int, next string) string {
 		case next != "":
 			newer = fmt.Sprintf("age(xmin) <= age('%s'::xid)", next)
 		}
-		parts[i] = fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM pg_catalog.%s WHERE %s", at, newer, all[at].name, all[at].lasting())
+		parts[i] = fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM pg_catalog.%s WHERE %s", at, newer,
+			all[at].name, all[at].lasting())
 	}
 	return strings.Join(parts, " UNION ALL ")
 }
@@ -201,7 +213,8 @@ func (s *server) rewritten(ctx context.Context, conn *pgx.Conn, base baseline) (
 	if err != nil {
 		return nil, err
 	}
-	rows, err := conn.Query(ctx, written(all, base.Catalogs, places(len(all)), base.Next), pgx.QueryExecModeSimpleProtocol)
+	rows, err := conn.Query(ctx, written(all, base.Catalogs, places(len(all)), base.Next),
+		pgx.QueryExecModeSimpleProtocol)
 	if err != nil {
 		return nil, err
 	}

@@ -68,7 +68,8 @@ func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Chang
 			if err := sequenceChange(ctx, start, conn, name.name, changes); err != nil {
 				return nil, err
 			}
-		case name.kind == "table" && now.Definition[0] == 'r' && old.Definition[0] == 'r' && (tables == nil || slices.Contains(tables, name.name)):
+		case name.kind == "table" && now.Definition[0] == 'r' && old.Definition[0] == 'r' &&
+			(tables == nil || slices.Contains(tables, name.name)):
 			if err := d.compareTable(ctx, start, conn, name.name, c.Rows, changes); err != nil {
 				return nil, err
 			}
@@ -205,7 +206,9 @@ func schemaChanges(before, after schema) []engine.SchemaChange {
 			add("removed", n, nil)
 		}
 	}
-	slices.SortFunc(out, func(a, b engine.SchemaChange) int { return strings.Compare(a.Kind+a.Name+a.What, b.Kind+b.Name+b.What) })
+	slices.SortFunc(out, func(a, b engine.SchemaChange) int {
+		return strings.Compare(a.Kind+a.Name+a.What, b.Kind+b.Name+b.What)
+	})
 	return out
 }
 
@@ -252,19 +255,22 @@ func sequenceChange(ctx context.Context, start, conn *pgx.Conn, name string, cha
 	var at [2]string
 	for i, c := range []*pgx.Conn{start, conn} {
 		// The value that was given out last; none before the first.
-		err := c.QueryRow(ctx, "SELECT CASE WHEN is_called THEN last_value::text WHEN last_value = 1 THEN '0' ELSE 'before ' || last_value END FROM "+name).Scan(&at[i])
+		err := c.QueryRow(ctx, "SELECT CASE WHEN is_called THEN last_value::text WHEN last_value = 1 THEN '0' ELSE "+
+			"'before ' || last_value END FROM "+name).Scan(&at[i])
 		if err != nil {
 			return fmt.Errorf("comparing %s: %w", name, err)
 		}
 	}
 	if at[0] != at[1] {
-		changes.Sequences = append(changes.Sequences, engine.SequenceChange{Name: shortName(name), Before: at[0], After: at[1]})
+		changes.Sequences = append(changes.Sequences,
+			engine.SequenceChange{Name: shortName(name), Before: at[0], After: at[1]})
 	}
 	return nil
 }
 
 // compareTable notes how the rows of a table differ, where they do.
-func (d *database) compareTable(ctx context.Context, start, conn *pgx.Conn, name string, limit int, changes *engine.Changes) error {
+func (d *database) compareTable(ctx context.Context, start, conn *pgx.Conn, name string, limit int,
+	changes *engine.Changes) error {
 	t, err := d.tableChange(ctx, start, conn, name, limit)
 	if err != nil {
 		return fmt.Errorf("comparing %s: %w", name, err)
@@ -279,9 +285,11 @@ func (d *database) compareTable(ctx context.Context, start, conn *pgx.Conn, name
 // one, so that a row can be told to have been altered. start is nil for one
 // that was added. Both tables are read in the order of that key, side by side,
 // and no more is kept of them than limit rows.
-func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name string, limit int) (engine.TableChange, error) {
+func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name string, limit int) (engine.TableChange,
+	error) {
 	t := engine.TableChange{Name: shortName(name)}
-	const common = "SELECT array_agg(quote_ident(attname) ORDER BY attnum) FROM pg_attribute WHERE attrelid = $1::regclass AND attnum > 0 AND NOT attisdropped"
+	const common = "SELECT array_agg(quote_ident(attname) ORDER BY attnum) FROM pg_attribute WHERE attrelid = " +
+		"$1::regclass AND attnum > 0 AND NOT attisdropped"
 	var was, columns []string
 	if err := conn.QueryRow(ctx, common, name).Scan(&columns); err != nil {
 		return t, err
@@ -299,7 +307,8 @@ func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name 
 	if err != nil {
 		return t, err
 	}
-	query := fmt.Sprintf("SELECT %s, ROW(%s)::text, %s FROM ONLY %s ORDER BY %s", strings.Join(order, ", "), strings.Join(columns, ", "), strings.Join(columns, ", "), name, keys)
+	query := fmt.Sprintf("SELECT %s, ROW(%s)::text, %s FROM ONLY %s ORDER BY %s", strings.Join(order, ", "),
+		strings.Join(columns, ", "), strings.Join(columns, ", "), name, keys)
 	now := openRows(ctx, conn, query, len(order))
 	defer now.close()
 	before := &rowStream{ended: true}
@@ -330,7 +339,8 @@ func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name 
 // order by them: of the primary key, where its columns are among those given,
 // else of all columns. Numbers are in their own order, all else in that of
 // bytes, so that two streams can be compared here.
-func rowOrder(ctx context.Context, conn *pgx.Conn, name string, columns []string) (order []string, by string, err error) {
+func rowOrder(ctx context.Context, conn *pgx.Conn, name string, columns []string) (order []string, by string,
+	err error) {
 	rows, err := conn.Query(ctx, `SELECT quote_ident(a.attname), a.atttypid IN ('int2'::regtype, 'int4'::regtype, 'int8'::regtype) FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey)
 		WHERE i.indrelid = $1::regclass AND i.indisprimary ORDER BY array_position(i.indkey::int2[], a.attnum)`, name)
 	if err != nil {

@@ -29,16 +29,21 @@ func TestChanges(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, &engine.Changes{
 		Tables: []engine.TableChange{
-			{Name: "extra", Added: 1, Columns: []string{"id", "n", "kind"}, Rows: []engine.RowChange{{After: []any{int64(1), int64(7), nil}}}},
-			{Name: "hive", Added: 1, Columns: []string{"id", "label", "kind"}, Rows: []engine.RowChange{{After: []any{int64(1), "a", "d"}}}},
-			{Name: "kind", Added: 1, Removed: 1, Columns: []string{"code"}, Rows: []engine.RowChange{{After: []any{"y"}}, {Before: []any{"z"}}}},
+			{Name: "extra", Added: 1, Columns: []string{"id", "n", "kind"},
+				Rows: []engine.RowChange{{After: []any{int64(1), int64(7), nil}}}},
+			{Name: "hive", Added: 1, Columns: []string{"id", "label", "kind"},
+				Rows: []engine.RowChange{{After: []any{int64(1), "a", "d"}}}},
+			{Name: "kind", Added: 1, Removed: 1, Columns: []string{"code"},
+				Rows: []engine.RowChange{{After: []any{"y"}}, {Before: []any{"z"}}}},
 		},
 		Sequences: []engine.SequenceChange{{Name: "hive_id_seq", Before: "0", After: "1"}},
 		Schema: []engine.SchemaChange{
 			{What: "added", Kind: "constraint", Name: "named on hive"},
 			{What: "added", Kind: "table", Name: "extra"},
-			{What: "altered", Kind: "table", Name: "hive", Details: []string{"removed column frames", "altered column kind", `added column "queen's" date`}},
-			{What: "altered", Kind: "table", Name: "kind", Details: []string{"column code was text, is character varying(9)"}},
+			{What: "altered", Kind: "table", Name: "hive",
+				Details: []string{"removed column frames", "altered column kind", `added column "queen's" date`}},
+			{What: "altered", Kind: "table", Name: "kind",
+				Details: []string{"column code was text, is character varying(9)"}},
 			{What: "removed", Kind: "table", Name: "old"},
 			{What: "added", Kind: "trigger", Name: "same on hive"},
 		},

@@ -70,7 +70,8 @@ var forTests = []engine.Setting{
 	{Name: "fsync", Value: "off"}, {Name: "synchronous_commit", Value: "off"}, {Name: "full_page_writes", Value: "off"},
 	{Name: "wal_level", Value: "minimal"}, {Name: "max_wal_senders", Value: "0"}, {Name: "autovacuum", Value: "off"},
 	{Name: "max_connections", Value: "200"}, {Name: "max_wal_size", Value: "256MB"},
-	{Name: "min_wal_size", Value: "2MB"}, {Name: "checkpoint_timeout", Value: "1d"}, {Name: "log_checkpoints", Value: "off"}, {Name: "timezone", Value: "UTC"},
+	{Name: "min_wal_size", Value: "2MB"}, {Name: "checkpoint_timeout", Value: "1d"},
+	{Name: "log_checkpoints", Value: "off"}, {Name: "timezone", Value: "UTC"},
 }
 
 // Room estimates what the server's data takes at its start: a fresh folder or
@@ -128,7 +129,8 @@ func memoryLimit() (least int64) {
 
 // Launch starts a private server: loopback and a private socket alone, a free
 // port, the user's own password.
-func (e Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context, error) (*engine.Program, error), error) {
+func (e Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context, error) (*engine.Program, error),
+	error) {
 	b, err := find(spec.Version)
 	if err != nil {
 		return nil, err
@@ -138,7 +140,8 @@ func (e Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context
 		return nil, err
 	}
 	c := &cluster{
-		installation: b, identity: identity, home: home, spec: spec, data: filepath.Join(home.Folder, "data"), owner: serverUser(),
+		installation: b, identity: identity, home: home, spec: spec, data: filepath.Join(home.Folder, "data"),
+		owner: serverUser(),
 	}
 	return c.next, nil
 }
@@ -270,7 +273,8 @@ func (c *cluster) lay(ctx context.Context) error {
 	// files away from a server of its own, which then leaves its shared memory.
 	limited, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
-	cmd := c.command(limited, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8", "--locale=C", "--no-sync", "--no-instructions", "--wal-segsize=1")
+	cmd := c.command(limited, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8",
+		"--locale=C", "--no-sync", "--no-instructions", "--wal-segsize=1")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		e := fault.New(fault.Lacking, "", "initdb failed: %v", err)
 		e.Lines = fault.LastLines(string(out), 6)
@@ -478,7 +482,8 @@ func (s *server) prune(ctx context.Context) error {
 	})
 	for _, name := range names {
 		if err == nil {
-			err = s.slowly(ctx, fmt.Sprintf("ALTER DATABASE %s IS_TEMPLATE false; DROP DATABASE %s WITH (FORCE)", ident(name), ident(name)))
+			err = s.slowly(ctx, fmt.Sprintf("ALTER DATABASE %s IS_TEMPLATE false; DROP DATABASE %s WITH (FORCE)",
+				ident(name), ident(name)))
 		}
 	}
 	if err == nil {
@@ -597,7 +602,8 @@ func (c *cluster) program() (*engine.Program, error) {
 	c.ports++
 	cmd := c.command(context.Background(), "postgres", "-D", c.data, "-c", "config_file="+config)
 	return &engine.Program{
-		Path: cmd.Path, Args: cmd.Args[1:], Env: serverEnv, Folder: cmd.Dir, User: c.owner, Stop: syscall.SIGINT, Kill: syscall.SIGQUIT,
+		Path: cmd.Path, Args: cmd.Args[1:], Env: serverEnv, Folder: cmd.Dir, User: c.owner, Stop: syscall.SIGINT,
+		Kill:  syscall.SIGQUIT,
 		Probe: func(ctx context.Context) (json.RawMessage, error) { return c.probe(ctx, port) },
 		Ended: func(code int) error {
 			if taken(port) {

@@ -45,7 +45,8 @@ func (a address) config() (*pgx.ConnConfig, error) {
 	if err != nil {
 		return nil, err
 	}
-	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User, a.Password, a.Database
+	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User,
+		a.Password, a.Database
 	config.Fallbacks, config.RuntimeParams = nil, map[string]string{}
 	// What accepts may be a proxy before a server that does not answer; at a socket
 	// it is the server, which may have much to do.
@@ -121,7 +122,9 @@ func unanswered(ctx context.Context, err error, config *pgx.ConnConfig) error {
 	if err == nil || ctx.Err() != nil || !pgconn.Timeout(err) {
 		return err
 	}
-	f := fault.New(fault.Lacking, "is the machine, or the server, busy with something else?", "PostgreSQL at %s did not answer within %s", net.JoinHostPort(config.Host, fmt.Sprint(config.Port)), config.ConnectTimeout)
+	f := fault.New(fault.Lacking, "is the machine, or the server, busy with something else?",
+		"PostgreSQL at %s did not answer within %s", net.JoinHostPort(config.Host, fmt.Sprint(config.Port)),
+		config.ConnectTimeout)
 	f.Reason = err
 	return f
 }
@@ -138,7 +141,8 @@ func connect(ctx context.Context, at json.RawMessage, p engine.Patience) (engine
 	}
 	s := newServer(config, a.Host, p)
 	s.socket, s.private, s.key = a.Socket, true, a.Password
-	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: a.Where, Address: net.JoinHostPort(a.Host, fmt.Sprint(a.Port))}
+	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: a.Where,
+		Address: net.JoinHostPort(a.Host, fmt.Sprint(a.Port))}
 	return s, s.begin(ctx)
 }
 
@@ -151,7 +155,9 @@ func (s *server) begin(ctx context.Context) error {
 	}
 	// What Hemzo itself writes has to be on disk before a VACUUM can mark it.
 	// A session whose client is gone must not hold its locks for hours.
-	const usual = "SET synchronous_commit = on; SET plan_cache_mode = force_generic_plan; SET statement_timeout = 0; SET lock_timeout = 0; SET tcp_keepalives_idle = 10; SET tcp_keepalives_interval = 5; SET tcp_keepalives_count = 3"
+	const usual = "SET synchronous_commit = on; SET plan_cache_mode = force_generic_plan; SET statement_timeout = " +
+		"0; SET lock_timeout = 0; SET tcp_keepalives_idle = 10; SET tcp_keepalives_interval = 5; SET " +
+		"tcp_keepalives_count = 3"
 	if s.asked {
 		_, err = conn.Exec(ctx, usual)
 	} else {
@@ -176,7 +182,9 @@ func (s *server) learn(ctx context.Context, conn *pgx.Conn, usual string) error 
 	if !s.super { // asking costs more than all else here
 		roles = "(SELECT rolcreaterole FROM pg_roles WHERE rolname = current_user)"
 	}
-	results, err := conn.PgConn().Exec(ctx, usual+"; SELECT "+roles+", current_setting('autovacuum') = 'off' AND current_setting('track_counts') = 'on'").ReadAll()
+	results, err := conn.PgConn().Exec(ctx,
+		usual+"; SELECT "+roles+", current_setting('autovacuum') = 'off' AND current_setting('track_counts') = "+
+			"'on'").ReadAll()
 	if err != nil {
 		return err
 	}
@@ -203,7 +211,10 @@ func (s *server) retake(ctx context.Context) {
 
 // number returns the first column of a query's only row.
 func (s *server) number(ctx context.Context, sql string, args ...any) (n int64, err error) {
-	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error { return conn.QueryRow(ctx, sql, args...).Scan(&n) })
+	err = s.ask(ctx, func(ctx context.Context,
+		conn *pgx.Conn) error {
+		return conn.QueryRow(ctx, sql, args...).Scan(&n)
+	})
 	return n, err
 }
 
@@ -319,7 +330,8 @@ func (s *server) keepConnection() {
 
 func (s *server) Owned(ctx context.Context, lock string) bool {
 	k := uint64(key(lock))
-	n, err := s.number(ctx, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = $1::bigint::oid AND objid = $2::bigint::oid AND objsubid = 1",
+	n, err := s.number(ctx, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = "+
+		"$1::bigint::oid AND objid = $2::bigint::oid AND objsubid = 1",
 		int64(k>>32), int64(k&0xffffffff))
 	return err != nil || n > 0 // what cannot be asked is not taken for gone
 }

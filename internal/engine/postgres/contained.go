@@ -23,14 +23,16 @@ func (Engine) Image(spec engine.Spec) engine.Image {
 	args := []string{"postgres"}
 	settings := append(slices.Clone(forTests), engine.Setting{Name: "shared_buffers", Value: buffers(spec.Memory)})
 	if spec.Room > 0 { // a log without room is the end of the server, a table without room an error
-		settings = append(settings, engine.Setting{Name: "max_wal_size", Value: fmt.Sprintf("%dMB", max(spec.Room>>22, 2))})
+		settings = append(settings, engine.Setting{Name: "max_wal_size",
+			Value: fmt.Sprintf("%dMB", max(spec.Room>>22, 2))})
 	}
 	for _, s := range append(settings, spec.Settings...) {
 		args = append(args, "-c", s.Name+"="+s.Value)
 	}
 	return engine.Image{
 		Name: "postgres:" + version, Ports: []int{serverPort}, Args: args,
-		Env:      []engine.Setting{{Name: "POSTGRES_USER", Value: admin}, {Name: "POSTGRES_DB", Value: "postgres"}, {Name: "POSTGRES_INITDB_ARGS", Value: "--no-sync --wal-segsize=1"}},
+		Env: []engine.Setting{{Name: "POSTGRES_USER", Value: admin}, {Name: "POSTGRES_DB", Value: "postgres"},
+			{Name: "POSTGRES_INITDB_ARGS", Value: "--no-sync --wal-segsize=1"}},
 		Password: "POSTGRES_PASSWORD_FILE", Data: "PGDATA", Folder: "/var/lib/postgresql/data", Stop: "INT",
 	}
 }
@@ -60,7 +62,8 @@ func (Engine) Probe(ctx context.Context, _ engine.Spec, c engine.Candidate) (jso
 	// Where nothing answers it says so soon, whatever time there is.
 	ctx, stop := context.WithTimeout(ctx, 2*time.Second)
 	defer stop()
-	a := address{Host: host, Port: port, User: admin, Password: password, Database: "postgres", Private: true, Where: "container"}
+	a := address{Host: host, Port: port, User: admin, Password: password, Database: "postgres", Private: true,
+		Where: "container"}
 	conn, err := dial(ctx, a, a.Database)
 	if err != nil {
 		return nil, err

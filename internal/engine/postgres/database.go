@@ -125,7 +125,9 @@ func (d *database) Apply(ctx context.Context, s engine.Script) error {
 		}
 	}
 	if err == nil && conn.PgConn().TxStatus() != 'I' {
-		e := fault.New(fault.StepFailed, "add COMMIT at its end, or drop its BEGIN: Hemzo runs each migration in a transaction", "it leaves a transaction open")
+		e := fault.New(fault.StepFailed,
+			"add COMMIT at its end, or drop its BEGIN: Hemzo runs each migration in a transaction",
+			"it leaves a transaction open")
 		e.Where.File = s.File
 		err = e
 	}
@@ -153,7 +155,8 @@ func look(s engine.Script, pieces []sqltext.Piece, names []string) (alone bool, 
 		text := s.Text[p.Start:p.End]
 		if p.Client {
 			if !harmless(text) {
-				return false, at(s, p.Start, fault.New(fault.StepFailed, "take the line out", "this line is for another program (%s)", strings.TrimSpace(text)))
+				return false, at(s, p.Start, fault.New(fault.StepFailed, "take the line out",
+					"this line is for another program (%s)", strings.TrimSpace(text)))
 			}
 			continue
 		}
@@ -165,7 +168,8 @@ func look(s engine.Script, pieces []sqltext.Piece, names []string) (alone bool, 
 			continue
 		}
 		if beyond(words) {
-			e := fault.New(fault.Refused, "take it out of the migration: Hemzo changes nothing that it did not make", "this statement reaches beyond the database")
+			e := fault.New(fault.Refused, "take it out of the migration: Hemzo changes nothing that it did not make",
+				"this statement reaches beyond the database")
 			e.Lines = []string{text}
 			return false, at(s, p.Start, e)
 		}
@@ -202,7 +206,8 @@ func ownName(words []string, text string, names []string, id string) (string, bo
 		return "", false
 	}
 	m := databaseName.FindStringSubmatchIndex(text)
-	if m == nil || (words[0] == "ALTER" && words[1] != "DATABASE") || (words[0] == "COMMENT" && words[2] != "DATABASE") {
+	if m == nil || (words[0] == "ALTER" && words[1] != "DATABASE") ||
+		(words[0] == "COMMENT" && words[2] != "DATABASE") {
 		return "", false
 	}
 	name := text[m[2]:m[3]]
@@ -211,7 +216,8 @@ func ownName(words []string, text string, names []string, id string) (string, bo
 	} else {
 		name = strings.ToLower(name)
 	}
-	if !slices.Contains(names, name) || words[0] == "ALTER" && !slices.Contains(words, "SET") && !slices.Contains(words, "RESET") {
+	if !slices.Contains(names, name) || words[0] == "ALTER" && !slices.Contains(words, "SET") &&
+		!slices.Contains(words, "RESET") {
 		return "", false
 	}
 	return text[:m[2]] + ident(id) + text[m[3]:], true
@@ -269,7 +275,8 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 		for _, n := range passed {
 			all += n
 		}
-		d.session.Notice(fmt.Sprintf("%s: %d owner and grant lines for roles that are not there were passed over; to have them:  roles: [%s]", s.File, all, strings.Join(names, ", ")))
+		d.session.Notice(fmt.Sprintf("%s: %d owner and grant lines for roles that are not there were passed over; "+
+			"to have them:  roles: [%s]", s.File, all, strings.Join(names, ", ")))
 	}
 	return nil
 }
@@ -323,7 +330,8 @@ func (d *database) exec(ctx context.Context, text string) error {
 // Hemzo, and a second CREATE ROLE of the same is passed over.
 func newRole(text string) string {
 	words := sqltext.Words(dialect, text, 3)
-	if len(words) < 3 || words[0] != "CREATE" || words[1] != "ROLE" && words[1] != "USER" && words[1] != "GROUP" || words[2] == "MAPPING" {
+	if len(words) < 3 || words[0] != "CREATE" || words[1] != "ROLE" && words[1] != "USER" && words[1] != "GROUP" ||
+		words[2] == "MAPPING" {
 		return ""
 	}
 	if strings.HasPrefix(words[2], `"`) {
@@ -373,7 +381,8 @@ func (s *server) full() bool {
 // roomless tells what to do where something failed for want of room.
 func (s *server) roomless(err error, doing string) error {
 	known, lost := new(fault.Error), sqlState(err) == ""
-	if err == nil || errors.As(err, &known) || errors.Is(err, engine.ErrNotFound) || errors.Is(err, context.Canceled) || !lost && sqlState(err) != "53100" || lost && !s.full() {
+	if err == nil || errors.As(err, &known) || errors.Is(err, engine.ErrNotFound) || errors.Is(err, context.Canceled) ||
+		!lost && sqlState(err) != "53100" || lost && !s.full() {
 		return err
 	}
 	e := fault.New(fault.Lacking, noRoom, "%s: the server has no room", doing)
@@ -447,11 +456,13 @@ func (d *database) Load(ctx context.Context, t engine.Table) error {
 	for i, c := range t.Columns {
 		columns[i] = ident(c)
 	}
-	_, err = conn.PgConn().CopyFrom(ctx, &b, fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT csv)", table(t.Name), strings.Join(columns, ", ")))
+	_, err = conn.PgConn().CopyFrom(ctx, &b,
+		fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT csv)", table(t.Name), strings.Join(columns, ", ")))
 	if err == nil || ctx.Err() != nil {
 		return ctx.Err()
 	}
-	e := &fault.Error{Kind: fault.StepFailed, What: "PostgreSQL refuses this", Said: message(err), Reason: err, Where: fault.Position{File: t.File, Line: 1}}
+	e := &fault.Error{Kind: fault.StepFailed, What: "PostgreSQL refuses this", Said: message(err), Reason: err,
+		Where: fault.Position{File: t.File, Line: 1}}
 	if pg, ok := errors.AsType[*pgconn.PgError](err); ok {
 		e.Code = pg.Code
 		if pg.Detail != "" {
@@ -470,7 +481,8 @@ func copyLine(where string) int {
 	if !ok {
 		return 0
 	}
-	n, _ := strconv.Atoi(strings.TrimRight(strings.FieldsFunc(rest, func(r rune) bool { return r < '0' || r > '9' })[0], ","))
+	n, _ := strconv.Atoi(strings.TrimRight(strings.FieldsFunc(rest, func(r rune) bool { return r < '0' || r > '9' })[0],
+		","))
 	return n
 }
 
@@ -603,7 +615,8 @@ func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) 
 // vacate waits until nobody is connected, at most until end. Hemzo's own idle
 // sessions step aside: they come again at need.
 func (d *database) vacate(ctx context.Context, end time.Time) error {
-	const connected = "FROM pg_stat_activity WHERE datname = $1 AND backend_type = 'client backend' AND pid <> pg_backend_pid()"
+	const connected = "FROM pg_stat_activity WHERE datname = $1 AND backend_type = 'client backend' AND pid <> " +
+		"pg_backend_pid()"
 	aside := connected + " AND application_name = 'hemzo' AND state = 'idle'"
 	if d.session.Force {
 		aside = connected
@@ -655,10 +668,12 @@ func (d *database) copyBefore(ctx context.Context, to string, facts engine.Facts
 
 // inUse names who is connected.
 func (d *database) inUse(ctx context.Context) error {
-	e := fault.New(fault.Failed, "close these connections, end them with --force, or give more time with --wait", "the copy is in use (waited %s)", d.session.Wait)
+	e := fault.New(fault.Failed, "close these connections, end them with --force, or give more time with --wait",
+		"the copy is in use (waited %s)", d.session.Wait)
 	clients, _ := d.server.Clients(ctx, d.id)
 	for _, c := range clients {
-		e.Lines = append(e.Lines, fmt.Sprintf("pid %d, %s, %s, %s, since %s: %s", c.PID, c.User, c.Application, c.State, c.Since.Format("15:04:05"), c.Query))
+		e.Lines = append(e.Lines, fmt.Sprintf("pid %d, %s, %s, %s, since %s: %s", c.PID, c.User, c.Application, c.State,
+			c.Since.Format("15:04:05"), c.Query))
 	}
 	return e
 }

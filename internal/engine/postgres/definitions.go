@@ -11,7 +11,8 @@ import (
 )
 
 // ours are the schemas that no user made things in.
-const ours = "n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast') AND n.nspname NOT LIKE 'pg\\_temp\\_%%' AND n.nspname NOT LIKE 'pg\\_toast\\_temp\\_%%'"
+const ours = "n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast') AND n.nspname NOT LIKE " +
+	"'pg\\_temp\\_%%' AND n.nspname NOT LIKE 'pg\\_toast\\_temp\\_%%'"
 
 // definitions lists every object that a user has made, with a text that says
 // all that there is to know of it. What belongs to an extension stands for
@@ -132,7 +133,8 @@ func (d *database) Contents(ctx context.Context, kin bool) ([]engine.Content, er
 		switch {
 		case o.Kind == "table" && o.Definition[0] == 'r' || o.Kind == "materialized view":
 			// The same whatever the order of the rows is.
-			err = conn.QueryRow(ctx, "SELECT concat_ws(' ', count(*), sum(hashtextextended(t::text, 0)::numeric)) FROM ONLY "+o.Name+" t").Scan(&sum)
+			err = conn.QueryRow(ctx, "SELECT concat_ws(' ', count(*), sum(hashtextextended(t::text, 0)::numeric)) "+
+				"FROM ONLY "+o.Name+" t").Scan(&sum)
 			out = append(out, engine.Content{Kind: "rows", Name: o.Name, Sum: sum})
 		case o.Kind == "sequence":
 			err = conn.QueryRow(ctx, "SELECT concat_ws(' ', last_value, is_called) FROM "+o.Name).Scan(&sum)
@@ -148,7 +150,8 @@ func (d *database) Contents(ctx context.Context, kin bool) ([]engine.Content, er
 // beyondObjects adds what no object of users' tells: what the catalogs say,
 // built-in objects included, large objects, and what belongs to the database
 // itself. The limit that marks work of Hemzo's stands for the one to come.
-func (d *database) beyondObjects(ctx context.Context, conn *pgx.Conn, kin bool, out []engine.Content) ([]engine.Content, error) {
+func (d *database) beyondObjects(ctx context.Context, conn *pgx.Conn, kin bool, out []engine.Content) ([]engine.Content,
+	error) {
 	all, err := d.server.catalogs(ctx, conn)
 	if err != nil {
 		return nil, err
@@ -165,7 +168,8 @@ func (d *database) beyondObjects(ctx context.Context, conn *pgx.Conn, kin bool, 
 	}
 	if d.server.super {
 		var sum string
-		if err := conn.QueryRow(ctx, "SELECT concat_ws(' ', count(*), sum(hashtextextended(concat_ws(' ', loid, pageno, encode(data, 'hex')), 0)::numeric)) FROM pg_largeobject").Scan(&sum); err != nil {
+		if err := conn.QueryRow(ctx, "SELECT concat_ws(' ', count(*), sum(hashtextextended(concat_ws(' ', loid, "+
+			"pageno, encode(data, 'hex')), 0)::numeric)) FROM pg_largeobject").Scan(&sum); err != nil {
 			return nil, fmt.Errorf("reading the large objects: %w", err)
 		}
 		out = append(out, engine.Content{Kind: "rows", Name: "large objects", Sum: sum})

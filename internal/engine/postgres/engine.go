@@ -24,7 +24,8 @@ type Engine struct{}
 // Name returns "postgres".
 func (Engine) Name() string { return "postgres" }
 
-var dialect = sqltext.Dialect{NestedComments: true, DollarQuotes: true, EscapeStrings: true, Routines: true, Dumps: true}
+var dialect = sqltext.Dialect{NestedComments: true, DollarQuotes: true, EscapeStrings: true, Routines: true,
+	Dumps: true}
 
 // Language is PostgreSQL's SQL.
 func (Engine) Language() source.Language { return source.SQL(dialect) }
@@ -32,8 +33,9 @@ func (Engine) Language() source.Language { return source.SQL(dialect) }
 // Traces are PostgreSQL's own words.
 func (Engine) Traces() engine.Traces { return engine.Traces{Words: ownWords, Version: "15"} }
 
-var ownWords = regexp.MustCompile(`(?i)\b(BIGSERIAL|SERIAL|JSONB|TIMESTAMPTZ|PLPGSQL|GENERATED\s+(ALWAYS|BY\s+DEFAULT)\s+AS\s+IDENTITY|` +
-	`CREATE\s+EXTENSION|CREATE\s+TYPE)\b|\$\$`)
+var ownWords = regexp.MustCompile(
+	`(?i)\b(BIGSERIAL|SERIAL|JSONB|TIMESTAMPTZ|PLPGSQL|GENERATED\s+(ALWAYS|BY\s+DEFAULT)\s+AS\s+IDENTITY|` +
+		`CREATE\s+EXTENSION|CREATE\s+TYPE)\b|\$\$`)
 
 // Hosting: one server holds all copies.
 func (e Engine) Hosting() engine.Hosting {
@@ -55,7 +57,8 @@ var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_.]*$`)
 func (Engine) Check(s engine.Spec) error {
 	if s.Version != "" {
 		if _, err := strconv.Atoi(major(s.Version)); err != nil {
-			return fault.New(fault.Usage, "say the major version, as in  version: 15", "postgres: %q is no version", s.Version)
+			return fault.New(fault.Usage, "say the major version, as in  version: 15", "postgres: %q is no version",
+				s.Version)
 		}
 	}
 	for _, set := range s.Settings {
@@ -70,7 +73,8 @@ func (Engine) Check(s engine.Spec) error {
 }
 
 // fixed are the settings that Hemzo needs as it sets them.
-var fixed = []string{"port", "listen_addresses", "unix_socket_directories", "hba_file", "data_directory", "dynamic_shared_memory_type"}
+var fixed = []string{"port", "listen_addresses", "unix_socket_directories", "hba_file", "data_directory",
+	"dynamic_shared_memory_type"}
 
 func major(version string) string {
 	m, _, _ := strings.Cut(version, ".")
@@ -110,7 +114,8 @@ func (Engine) Needs(context.Context) []engine.Need {
 	return []engine.Need{n}
 }
 
-const advice = "install it (on Debian: apt-get install postgresql), put the folder of its programs on PATH, or use  where: container"
+const advice = "install it (on Debian: apt-get install postgresql), put the folder of its programs on PATH, or use " +
+	" where: container"
 
 // installation is a PostgreSQL installation.
 type installation struct {
@@ -141,7 +146,8 @@ func binaries() []installation {
 	var folders []string
 	folders = append(folders, filepath.SplitList(os.Getenv("PATH"))...)
 	for _, pattern := range []string{
-		"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/lib/postgresql*/bin", "/usr/libexec/postgresql*", "/usr/local/pgsql/bin",
+		"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/lib/postgresql*/bin", "/usr/libexec/postgresql*",
+		"/usr/local/pgsql/bin",
 		"/opt/homebrew/opt/postgresql*/bin", "/usr/local/opt/postgresql*/bin", "/opt/local/lib/postgresql*/bin",
 		"/Applications/Postgres.app/Contents/Versions/*/bin",
 	} {
@@ -157,7 +163,8 @@ func binaries() []installation {
 			continue
 		}
 		dir = filepath.Dir(program)
-		if _, err := os.Stat(filepath.Join(dir, "initdb")); err != nil || slices.ContainsFunc(all, func(b installation) bool { return b.folder == dir }) {
+		if _, err := os.Stat(filepath.Join(dir, "initdb")); err != nil ||
+			slices.ContainsFunc(all, func(b installation) bool { return b.folder == dir }) {
 			continue
 		}
 		info, err := os.Stat(program)

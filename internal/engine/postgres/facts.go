@@ -57,7 +57,8 @@ type listed struct {
 func (s *server) listed(ctx context.Context, where string, args ...any) (all []listed, err error) {
 	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		// Planning it takes longer than running it: the session keeps the plan.
-		rows, err := conn.Query(ctx, fmt.Sprintf(entries, s.apart(), where), append([]any{pgx.QueryExecModeCacheStatement}, args...)...)
+		rows, err := conn.Query(ctx, fmt.Sprintf(entries, s.apart(), where),
+			append([]any{pgx.QueryExecModeCacheStatement}, args...)...)
 		if err == nil {
 			all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[listed])
 		}
@@ -119,7 +120,8 @@ func (s *server) recalled(ctx context.Context, e engine.Entry) engine.Entry {
 	if sql, err := s.noting(e.ID, last.facts); err == nil && s.do(ctx, sql) == nil {
 		e.Facts, e.Bad = last.facts, false
 		if s.patience.Say != nil {
-			s.patience.Say(fmt.Sprintf("%s: somebody has overwritten what Hemzo notes of this copy (the database's comment); it was put back", last.facts.Name))
+			s.patience.Say(fmt.Sprintf("%s: somebody has overwritten what Hemzo notes of this copy (the database's "+
+				"comment); it was put back", last.facts.Name))
 		}
 	}
 	return e
@@ -206,7 +208,8 @@ func (s *server) UpdateFacts(ctx context.Context, id string, change func(*engine
 // dropped by somebody else while it ran.
 func goneMeanwhile(err error) bool {
 	state := sqlState(err)
-	return state == "3D000" || state == "42704" || state == "XX000" && strings.Contains(message(err), "tuple concurrently deleted")
+	return state == "3D000" || state == "42704" || state == "XX000" &&
+		strings.Contains(message(err), "tuple concurrently deleted")
 }
 
 // noting is the statement that writes facts.

@@ -18,8 +18,11 @@ func TestGrown(t *testing.T) {
 	s, copied, _ := beginWith(t, true, tables)
 	template := copied.Facts.Start
 	for i, step := range []string{
-		"SELECT 1", "INSERT INTO hive (label) VALUES ('c')", "DELETE FROM kind WHERE code < '2'", "TRUNCATE hive", "INSERT INTO scale VALUES (2)", "DROP TABLE gone; CREATE TABLE gone (n int); INSERT INTO gone VALUES (1)",
-		"CREATE TABLE jar (n int); INSERT INTO jar VALUES (1), (2); DELETE FROM hive; REFRESH MATERIALIZED VIEW labels", "ALTER TABLE kind RENAME TO sort", "ALTER TABLE hive ADD COLUMN n int DEFAULT 4; UPDATE hive SET n = 5 WHERE label = 'a'",
+		"SELECT 1", "INSERT INTO hive (label) VALUES ('c')", "DELETE FROM kind WHERE code < '2'", "TRUNCATE hive",
+		"INSERT INTO scale VALUES (2)", "DROP TABLE gone; CREATE TABLE gone (n int); INSERT INTO gone VALUES (1)",
+		"CREATE TABLE jar (n int); INSERT INTO jar VALUES (1), (2); DELETE FROM hive; REFRESH MATERIALIZED VIEW labels",
+		"ALTER TABLE kind RENAME TO sort",
+		"ALTER TABLE hive ADD COLUMN n int DEFAULT 4; UPDATE hive SET n = 5 WHERE label = 'a'",
 	} {
 		work, above := engine.NewID(engine.Work), "hemzo_t_0000000000"+string("abcdef012"[i])+"0"
 		facts := engine.Facts{Format: 1, Database: "apiary", Fingerprint: "y"}

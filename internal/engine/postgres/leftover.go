@@ -77,12 +77,14 @@ func removeSegment(id int) {
 		uid = u.UID
 	}
 	var d unix.SysvShmDesc
-	for end := time.Now().Add(5 * time.Second); ; time.Sleep(5 * time.Millisecond) { // a process that ends lets go of it last
+	// a process that ends lets go of it last
+	for end := time.Now().Add(5 * time.Second); ; time.Sleep(5 * time.Millisecond) {
 		if _, err := unix.SysvShmCtl(id, unix.IPC_STAT, &d); err != nil || d.Nattch == 0 || time.Now().After(end) {
 			break
 		}
 	}
-	if _, err := unix.SysvShmCtl(id, unix.IPC_STAT, &d); err == nil && d.Nattch == 0 && d.Perm.Uid == uid && d.Perm.Cuid == uid {
+	if _, err := unix.SysvShmCtl(id, unix.IPC_STAT, &d); err == nil && d.Nattch == 0 && d.Perm.Uid == uid &&
+		d.Perm.Cuid == uid {
 		_, _ = unix.SysvShmCtl(id, unix.IPC_RMID, nil)
 	}
 }

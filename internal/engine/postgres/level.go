@@ -110,7 +110,8 @@ func (i levelItem) words() (kind, name string) {
 
 // levelSQL lists the items of a database.
 func (s *server) levelSQL(database string) string {
-	return fmt.Sprintf("SELECT l.kind, l.role, l.name, l.value FROM pg_database d CROSS JOIN LATERAL ("+levelItems+") l WHERE d.datname = %s ORDER BY 1, 2, 3", s.apart(), database)
+	return fmt.Sprintf("SELECT l.kind, l.role, l.name, l.value FROM pg_database d CROSS JOIN LATERAL ("+levelItems+
+		") l WHERE d.datname = %s ORDER BY 1, 2, 3", s.apart(), database)
 }
 
 // level reads them.
@@ -131,7 +132,8 @@ func (c carry) items(owner string, comments bool) []levelItem {
 	if grants == nil {
 		grants = usual
 	}
-	all := []levelItem{{Kind: "owner", Value: owner}, {Kind: "limit", Value: fmt.Sprint(limit)}, {Kind: "template", Value: "false"}}
+	all := []levelItem{{Kind: "owner", Value: owner}, {Kind: "limit", Value: fmt.Sprint(limit)},
+		{Kind: "template", Value: "false"}}
 	for _, g := range grants {
 		i := levelItem{Kind: "right", Role: g.Role, Name: g.Right, Value: fmt.Sprint(g.Pass)}
 		if g.Owner {
@@ -179,7 +181,8 @@ func carryOf(items []levelItem) (c carry) {
 		case "setting":
 			c.Settings = append(c.Settings, roleSetting{i.Role, i.Name, i.Value})
 		case "right", "owner right":
-			grants = append(grants, grant{Role: i.Role, Owner: i.Kind == "owner right", Right: i.Name, Pass: i.Value == "true"})
+			grants = append(grants, grant{Role: i.Role, Owner: i.Kind == "owner right", Right: i.Name,
+				Pass: i.Value == "true"})
 		}
 	}
 	same := len(grants) == len(usual)
@@ -225,7 +228,8 @@ func (s *server) carriedFrom(ctx context.Context, from engine.Entry, to string) 
 
 // filledUnlogged lists the unlogged tables that have rows.
 func filledUnlogged(ctx context.Context, conn *pgx.Conn) (filled []tableName, err error) {
-	rows, err := conn.Query(ctx, "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'r' AND c.relpersistence = 'u'")
+	rows, err := conn.Query(ctx, "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = "+
+		"c.relnamespace WHERE c.relkind = 'r' AND c.relpersistence = 'u'")
 	if err != nil {
 		return nil, err
 	}
@@ -278,7 +282,8 @@ func (s *server) bring(ctx context.Context, id string, from engine.Entry, f engi
 // setting quotes a setting's value as the catalog holds it. Some are lists of
 // names there, each to be quoted by itself.
 func setting(name, value string) string {
-	if !slices.Contains([]string{"search_path", "temp_tablespaces", "local_preload_libraries", "session_preload_libraries"}, name) || value == "" {
+	if !slices.Contains([]string{"search_path", "temp_tablespaces", "local_preload_libraries",
+		"session_preload_libraries"}, name) || value == "" {
 		return literal(value)
 	}
 	r := csv.NewReader(strings.NewReader(value))
@@ -304,7 +309,8 @@ func (c carry) statements(id, owner string, comments bool) string {
 		if set.Role != "" {
 			whose = "ROLE " + ident(set.Role) + " IN DATABASE " + ident(id)
 		}
-		fmt.Fprintf(&b, "ALTER %s SET %s = %s;", whose, pgx.Identifier(strings.Split(set.Name, ".")).Sanitize(), setting(set.Name, set.Value))
+		fmt.Fprintf(&b, "ALTER %s SET %s = %s;", whose, pgx.Identifier(strings.Split(set.Name, ".")).Sanitize(),
+			setting(set.Name, set.Value))
 	}
 	if c.Comment != "" && comments {
 		fmt.Fprintf(&b, "COMMENT ON DATABASE %s IS %s;", ident(id), literal(c.Comment))
@@ -347,7 +353,8 @@ var errLevel = errReplace{"settings or rights of the database itself were change
 // putLevel gives a copy back what belongs to the database itself, where that
 // is not what its start state carries, and returns what was not. Connections
 // stay open; sessions keep the settings that they began with.
-func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given json.RawMessage) (changed []levelItem, err error) {
+func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given json.RawMessage) (changed []levelItem,
+	err error) {
 	c, err := readCarry(given)
 	if err != nil {
 		return nil, errLevel
@@ -414,7 +421,8 @@ func (c carry) levelling(id, owner string, changed, now []levelItem) string {
 	for _, i := range now {
 		switch {
 		case kinds["setting"] && i.Kind == "setting" && i.Role != "":
-			sql = append(sql, fmt.Sprintf("ALTER ROLE %s IN DATABASE %s RESET %s", ident(i.Role), db, pgx.Identifier(strings.Split(i.Name, ".")).Sanitize()))
+			sql = append(sql, fmt.Sprintf("ALTER ROLE %s IN DATABASE %s RESET %s", ident(i.Role), db,
+				pgx.Identifier(strings.Split(i.Name, ".")).Sanitize()))
 		case kinds["right"] && i.Kind == "right" && i.Role != "":
 			sql = append(sql, fmt.Sprintf("REVOKE ALL ON DATABASE %s FROM %s", db, ident(i.Role)))
 		}

@@ -18,7 +18,8 @@ func TestCarry(t *testing.T) {
 	limit := int32(7)
 	for _, c := range []carry{
 		{}, {Limit: &limit}, {Comment: "the hives"},
-		{Settings: []roleSetting{{Name: "work_mem", Value: "7MB"}, {Role: "app", Name: "search_path", Value: `"a b", c`}}},
+		{Settings: []roleSetting{{Name: "work_mem", Value: "7MB"},
+			{Role: "app", Name: "search_path", Value: `"a b", c`}}},
 		{Grants: append([]grant{{Role: "app", Right: "CREATE", Pass: true}}, usual...)},
 		{Grants: []grant{{Owner: true, Right: "CONNECT"}}},
 	} {
@@ -39,8 +40,11 @@ func TestCarry(t *testing.T) {
 
 	evil := `x"; DROP ROLE boss; --`
 	c := carry{
-		Settings: []roleSetting{{Role: evil, Name: evil, Value: "'; DROP ROLE boss; --"}}, Comment: "'; DROP ROLE boss; --",
-		Grants: []grant{{Role: evil, Right: "CONNECT"}, {Right: "CONNECT ON DATABASE a TO PUBLIC; DROP ROLE boss; GRANT CONNECT"}}, Unlogged: []tableName{{evil, evil}},
+		Settings: []roleSetting{{Role: evil, Name: evil, Value: "'; DROP ROLE boss; --"}},
+		Comment:  "'; DROP ROLE boss; --",
+		Grants: []grant{{Role: evil, Right: "CONNECT"},
+			{Right: "CONNECT ON DATABASE a TO PUBLIC; DROP ROLE boss; GRANT CONNECT"}},
+		Unlogged: []tableName{{evil, evil}},
 	}
 	sql := c.statements("hemzo_c_0", "hemzo_apiary", true)
 	for _, part := range strings.Split(sql, "DROP ROLE boss")[1:] {
@@ -55,12 +59,16 @@ func TestCarry(t *testing.T) {
 // TestLevelling: only what was changed is put back, by name.
 func TestLevelling(t *testing.T) {
 	c := carry{Settings: []roleSetting{{Name: "work_mem", Value: "7MB"}}, Comment: "the hives"}
-	now := append(c.items("hemzo_apiary", true), levelItem{Kind: "setting", Role: "app", Name: "jit", Value: "off"}, levelItem{Kind: "right", Role: "app", Name: "CREATE", Value: "false"})
+	now := append(c.items("hemzo_apiary", true), levelItem{Kind: "setting", Role: "app", Name: "jit", Value: "off"},
+		levelItem{Kind: "right", Role: "app", Name: "CREATE", Value: "false"})
 	for kind, want := range map[string][]string{
-		"setting": {`ALTER DATABASE "d" RESET ALL`, `ALTER ROLE "app" IN DATABASE "d" RESET "jit"`, `ALTER DATABASE "d" SET "work_mem" = '7MB'`},
-		"right":   {`REVOKE ALL ON DATABASE "d" FROM "app"`, `GRANT CONNECT ON DATABASE "d" TO PUBLIC`, `GRANT CREATE ON DATABASE "d" TO "hemzo_apiary"`},
+		"setting": {`ALTER DATABASE "d" RESET ALL`, `ALTER ROLE "app" IN DATABASE "d" RESET "jit"`,
+			`ALTER DATABASE "d" SET "work_mem" = '7MB'`},
+		"right": {`REVOKE ALL ON DATABASE "d" FROM "app"`, `GRANT CONNECT ON DATABASE "d" TO PUBLIC`,
+			`GRANT CREATE ON DATABASE "d" TO "hemzo_apiary"`},
 		"comment": {`COMMENT ON DATABASE "d" IS NULL`, `COMMENT ON DATABASE "d" IS 'the hives'`},
-		"limit":   {`ALTER DATABASE "d" CONNECTION LIMIT -1`}, "owner": {`ALTER DATABASE "d" OWNER TO "hemzo_apiary"`}, "template": {`ALTER DATABASE "d" IS_TEMPLATE false`},
+		"limit":   {`ALTER DATABASE "d" CONNECTION LIMIT -1`}, "owner": {`ALTER DATABASE "d" OWNER TO "hemzo_apiary"`},
+		"template": {`ALTER DATABASE "d" IS_TEMPLATE false`},
 	} {
 		sql := c.levelling("d", "hemzo_apiary", []levelItem{{Kind: kind}}, now)
 		for _, part := range want {
@@ -72,7 +80,8 @@ func TestLevelling(t *testing.T) {
 			}
 		}
 	}
-	for _, i := range []levelItem{{Kind: "setting", Role: "app", Name: "jit"}, {Kind: "right", Name: "CONNECT"}, {Kind: "owner right", Name: "CREATE"}, {Kind: "limit"}} {
+	for _, i := range []levelItem{{Kind: "setting", Role: "app", Name: "jit"}, {Kind: "right", Name: "CONNECT"},
+		{Kind: "owner right", Name: "CREATE"}, {Kind: "limit"}} {
 		kind, name := i.words()
 		assert.True(t, strings.HasPrefix(kind, "database "), kind)
 		assert.Equal(t, i.Kind == "limit", name == "")
@@ -90,14 +99,17 @@ func TestWorkLimit(t *testing.T) {
 		seen[n] = true
 	}
 	assert.Greater(t, len(seen), 990)
-	assert.Nil(t, carryOf([]levelItem{{Kind: "limit", Value: "1000000123"}}).Limit, "a copy of work does not take it along")
+	assert.Nil(t, carryOf([]levelItem{{Kind: "limit", Value: "1000000123"}}).Limit,
+		"a copy of work does not take it along")
 }
 
 // TestSafe: nothing of a baseline gets into statements but names and numbers.
 func TestSafe(t *testing.T) {
-	good := baseline{Next: "7", Tables: []mark{{Name: "public.hive", Since: "9"}, {Name: `"odd ""on"" a.b; x"."T"`}}, Catalogs: []mark{{Name: "pg_class"}}, Counters: []counter{{Name: "public.hive_id_seq"}}}
+	good := baseline{Next: "7", Tables: []mark{{Name: "public.hive", Since: "9"}, {Name: `"odd ""on"" a.b; x"."T"`}},
+		Catalogs: []mark{{Name: "pg_class"}}, Counters: []counter{{Name: "public.hive_id_seq"}}}
 	assert.True(t, good.safe())
-	for _, evil := range []string{"public.hive; DROP ROLE boss", `"a"."b" x`, `"a""."b"`, "hive", "public.hive--", "", "a.b\nc", "A.b"} {
+	for _, evil := range []string{"public.hive; DROP ROLE boss", `"a"."b" x`, `"a""."b"`, "hive", "public.hive--", "",
+		"a.b\nc", "A.b"} {
 		assert.False(t, baseline{Tables: []mark{{Name: evil}}}.safe(), evil)
 		assert.False(t, baseline{Counters: []counter{{Name: evil}}}.safe(), evil)
 	}

@@ -34,13 +34,16 @@ func (s *server) moment(ctx context.Context, conn *pgx.Conn, id string, oid uint
 	}
 	// Where none is under way that is older than the next number, and that is also
 	// the next to be given out (which is what age counts from), none has any.
-	what := "pg_snapshot_xmax(s)::text::bigint, pg_snapshot_xmin(s)::text::bigint, d.oid, CASE WHEN pg_snapshot_xmin(s) = pg_snapshot_xmax(s) AND age(pg_snapshot_xmax(s)::xid) = 0 THEN 0 ELSE " + s.writing("count(*)", "d.oid") + " END"
+	what := "pg_snapshot_xmax(s)::text::bigint, pg_snapshot_xmin(s)::text::bigint, d.oid, CASE WHEN " +
+		"pg_snapshot_xmin(s) = pg_snapshot_xmax(s) AND age(pg_snapshot_xmax(s)::xid) = 0 THEN 0 ELSE " +
+		s.writing("count(*)", "d.oid") + " END"
 	into := []any{&m.next, &m.oldest, &m.oid, &m.writers}
 	if s.exact() {
 		what += ", (pg_current_wal_insert_lsn() - '0/0')::bigint, (pg_current_wal_flush_lsn() - '0/0')::bigint"
 		into = append(into, &m.at, &m.flushed)
 	}
-	err = conn.QueryRow(ctx, "SELECT "+what+" FROM pg_current_snapshot() s, (SELECT "+of+"::oid AS oid) d").Scan(into...)
+	err = conn.QueryRow(ctx, "SELECT "+what+" FROM pg_current_snapshot() s, (SELECT "+of+
+		"::oid AS oid) d").Scan(into...)
 	return m, err
 }
 
@@ -50,9 +53,11 @@ func (s *server) moment(ctx context.Context, conn *pgx.Conn, id string, oid uint
 func (s *server) writing(what, oid string) string {
 	has := "a.backend_xid IS NOT NULL"
 	if !s.super {
-		has = "a.pid IN (SELECT l.pid FROM pg_locks l WHERE l.locktype = 'transactionid' AND l.mode = 'ExclusiveLock' AND l.granted)"
+		has = "a.pid IN (SELECT l.pid FROM pg_locks l WHERE l.locktype = 'transactionid' AND l.mode = " +
+			"'ExclusiveLock' AND l.granted)"
 	}
-	sessions := fmt.Sprintf("(SELECT %s FROM pg_stat_get_activity(NULL) a WHERE a.datid = %s AND a.pid <> pg_backend_pid() AND a.backend_type = 'client backend' AND %s)", what, oid, has)
+	sessions := fmt.Sprintf("(SELECT %s FROM pg_stat_get_activity(NULL) a WHERE a.datid = %s AND a.pid <> "+
+		"pg_backend_pid() AND a.backend_type = 'client backend' AND %s)", what, oid, has)
 	if what != "count(*)" {
 		return sessions
 	}
@@ -62,7 +67,8 @@ func (s *server) writing(what, oid string) string {
 // flushed brings the log to disk, and returns the number of the transaction
 // that it took.
 func flushed(ctx context.Context, conn *pgx.Conn) (number int64, err error) {
-	err = conn.QueryRow(ctx, "SELECT pg_current_xact_id()::text::bigint FROM pg_logical_emit_message(true, '', '')").Scan(&number)
+	err = conn.QueryRow(ctx, "SELECT pg_current_xact_id()::text::bigint FROM pg_logical_emit_message(true, '', "+
+		"'')").Scan(&number)
 	return number, err
 }
 
@@ -97,9 +103,11 @@ func (d *database) since(base baseline) wal.Position {
 // logged tells from the log what was touched up to a moment; false where the
 // log cannot tell, or not without a session inside the database. took is the
 // number of the transaction that this took, 0 for none.
-func (d *database) logged(ctx context.Context, conn *pgx.Conn, inside bool, base baseline, m moment) (t touched, took int64, ok bool, err error) {
+func (d *database) logged(ctx context.Context, conn *pgx.Conn, inside bool, base baseline, m moment) (t touched,
+	took int64, ok bool, err error) {
 	from := d.since(base)
-	if !inside && (from == 0 || slices.ContainsFunc(base.Tables, func(m mark) bool { return m.Unlogged })) || d.files() == "" {
+	if !inside && (from == 0 || slices.ContainsFunc(base.Tables, func(m mark) bool { return m.Unlogged })) ||
+		d.files() == "" {
 		return t, 0, false, nil
 	}
 	if d.log, err = d.server.findLog(ctx, conn); err != nil {
@@ -111,7 +119,8 @@ func (d *database) logged(ctx context.Context, conn *pgx.Conn, inside bool, base
 			return t, 0, false, err
 		}
 	}
-	if from == 0 || m.at-from > readable || unloggedPages(base) > 4*large || !base.Quiet || slices.ContainsFunc(base.Catalogs, doubtful) {
+	if from == 0 || m.at-from > readable || unloggedPages(base) > 4*large || !base.Quiet ||
+		slices.ContainsFunc(base.Catalogs, doubtful) {
 		return t, took, false, nil
 	}
 	if t, ok = d.writtenBetween(base, from, m.at); !ok || len(t.catalogs) > 0 {
@@ -237,7 +246,8 @@ func (s *server) findLog(ctx context.Context, conn *pgx.Conn) (wal.Log, error) {
 		return s.log, nil
 	}
 	var timeline string
-	err := conn.QueryRow(ctx, "SELECT left(pg_walfile_name(pg_current_wal_insert_lsn()), 8), pg_size_bytes(current_setting('wal_segment_size'))").Scan(&timeline, &s.log.Segment)
+	err := conn.QueryRow(ctx, "SELECT left(pg_walfile_name(pg_current_wal_insert_lsn()), 8), "+
+		"pg_size_bytes(current_setting('wal_segment_size'))").Scan(&timeline, &s.log.Segment)
 	n, failed := strconv.ParseUint(timeline, 16, 32)
 	if err = errors.Join(err, failed); err != nil {
 		return wal.Log{}, err
@@ -252,7 +262,8 @@ func refiled(ctx context.Context, conn *pgx.Conn, all []counter) ([]counter, err
 	for i, c := range all {
 		names[i] = c.Name
 	}
-	rows, err := conn.Query(ctx, "SELECT coalesce(pg_relation_filenode(to_regclass(b.name)), 0)::bigint FROM unnest($1::text[]) WITH ORDINALITY AS b (name, i) ORDER BY b.i", names)
+	rows, err := conn.Query(ctx, "SELECT coalesce(pg_relation_filenode(to_regclass(b.name)), 0)::bigint FROM "+
+		"unnest($1::text[]) WITH ORDINALITY AS b (name, i) ORDER BY b.i", names)
 	if err != nil {
 		return nil, err
 	}

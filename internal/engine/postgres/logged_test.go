@@ -56,7 +56,8 @@ func TestLogAgrees(t *testing.T) {
 	kinds := map[string]bool{}
 	tools, err := find("")
 	require.NoError(t, err)
-	out, err := exec.Command(filepath.Join(tools.folder, "pg_waldump"), "-p", log.Folder, "-s", from.at.String(), "-e", to.at.String()).Output()
+	out, err := exec.Command(filepath.Join(tools.folder, "pg_waldump"), "-p", log.Folder, "-s", from.at.String(), "-e",
+		to.at.String()).Output()
 	require.NoError(t, err)
 	for line := range strings.Lines(string(out)) {
 		told := dumpedRecord.FindStringSubmatch(line)
@@ -77,7 +78,8 @@ func TestLogAgrees(t *testing.T) {
 	}))
 	require.Greater(t, len(want), 500)
 	require.Equal(t, want, got)
-	for _, kind := range []string{"Heap INSERT", "Heap LOCK", "Heap2 VISIBLE", "XLOG FPI", "Btree INSERT_LEAF", "Transaction COMMIT"} {
+	for _, kind := range []string{"Heap INSERT", "Heap LOCK", "Heap2 VISIBLE", "XLOG FPI", "Btree INSERT_LEAF",
+		"Transaction COMMIT"} {
 		assert.True(t, kinds[kind], "there was no %s", kind)
 	}
 	for _, kind := range []struct{ manager, info byte }{{0, 0xA0}, {10, 0x60}, {9, 0x40}} {
@@ -124,7 +126,8 @@ func TestLogTells(t *testing.T) {
 		{"INSERT INTO hive (label) VALUES ('c')", []string{"other.journal", "public.hive"}, 1},
 		{"SELECT * FROM hive FOR UPDATE; SELECT * FROM kind; ANALYZE", nil, 0},
 		{"INSERT INTO queen (hive) VALUES (1)", []string{"public.queen"}, 1},
-		{"INSERT INTO cache VALUES ('k', 'v'); DELETE FROM wide WHERE id = 3", []string{"public.cache", "public.wide"}, 0},
+		{"INSERT INTO cache VALUES ('k', 'v'); DELETE FROM wide WHERE id = 3", []string{"public.cache", "public.wide"},
+			0},
 		{"BEGIN; UPDATE many SET id = -id WHERE id = 4; ROLLBACK", []string{"public.many"}, 0},
 		{"SELECT setval('tickets', 55)", nil, 1},
 	} {
@@ -149,7 +152,8 @@ func TestLogTells(t *testing.T) {
 		assert.Len(t, told.counters, work.counters, work.sql)
 		report, err := d.Reset(t.Context(), r)
 		require.NoError(t, err)
-		assert.Equal(t, len(work.tables)+work.counters > 0 && !strings.HasSuffix(work.sql, "ROLLBACK"), report.Differed(), work.sql)
+		assert.Equal(t, len(work.tables)+work.counters > 0 && !strings.HasSuffix(work.sql, "ROLLBACK"),
+			report.Differed(), work.sql)
 		if report.Later != nil {
 			r.Baseline, err = report.Later(t.Context())
 			require.NoError(t, err)
@@ -161,12 +165,16 @@ func TestLogTells(t *testing.T) {
 // TestFirstLook: the first look of a process is taken without a session in the
 // copy, and all goes as otherwise.
 func TestFirstLook(t *testing.T) {
-	s, copied, fresh := beginWith(t, true, "CREATE TABLE kind (code text PRIMARY KEY); INSERT INTO kind VALUES ('d'), ('z'); CREATE TABLE hive (id serial PRIMARY KEY, label text)")
+	s, copied, fresh := beginWith(t, true,
+		"CREATE TABLE kind (code text PRIMARY KEY); INSERT INTO kind VALUES ('d'), ('z'); CREATE TABLE hive (id "+
+			"serial PRIMARY KEY, label text)")
 	want := contents(t, s, fresh.ID)
 	c, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer c.Close(context.Background())
-	for i, work := range []string{"SELECT 1", "INSERT INTO hive (label) VALUES ('c')", "INSERT INTO hive (label) SELECT g FROM generate_series(1, 20000) g", "DELETE FROM kind; INSERT INTO kind VALUES ('x')", "TRUNCATE kind"} {
+	for i, work := range []string{"SELECT 1", "INSERT INTO hive (label) VALUES ('c')",
+		"INSERT INTO hive (label) SELECT g FROM generate_series(1, 20000) g",
+		"DELETE FROM kind; INSERT INTO kind VALUES ('x')", "TRUNCATE kind"} {
 		_, err := c.Exec(t.Context(), work)
 		require.NoError(t, err)
 		copied, err = s.Find(t.Context(), copied.ID)

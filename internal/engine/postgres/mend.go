@@ -15,7 +15,8 @@ import (
 // hangs on a table before the table. Kinds that are not here are left to a
 // replacement.
 var dropOrder = []string{
-	"event trigger", "publication", "policy", "rule", "trigger", "constraint", "statistics", "materialized view", "view", "table", "index",
+	"event trigger", "publication", "policy", "rule", "trigger", "constraint", "statistics", "materialized view",
+	"view", "table", "index",
 	"aggregate", "procedure", "function", "sequence", "type", "collation", "extension", "schema",
 }
 
@@ -26,7 +27,8 @@ var schemaPublic = objectName{"schema", "public"}
 // where only objects were added, or the schema public was dropped, renamed or
 // made anew: clients stay connected. It reports what was dropped, and returns
 // the baseline that then holds. Otherwise it fails with errSchema.
-func (d *database) mend(ctx context.Context, start string, base baseline, report *engine.Report) (now baseline, err error) {
+func (d *database) mend(ctx context.Context, start string, base baseline, report *engine.Report) (now baseline,
+	err error) {
 	if base.Tables == nil || !d.server.super {
 		return base, errSchema
 	}
@@ -109,7 +111,9 @@ func (d *database) makePublic(ctx context.Context, conn, twin *pgx.Conn) error {
 	if err != nil {
 		return err
 	}
-	rows, err = conn.Query(ctx, "SELECT DISTINCT CASE a.grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(a.grantee)) END FROM pg_namespace n, aclexplode(n.nspacl) a WHERE n.nspname = 'public'")
+	rows, err = conn.Query(ctx, "SELECT DISTINCT CASE a.grantee WHEN 0 THEN 'PUBLIC' ELSE "+
+		"quote_ident(pg_get_userbyid(a.grantee)) END FROM pg_namespace n, aclexplode(n.nspacl) a WHERE n.nspname = "+
+		"'public'")
 	if err != nil {
 		return err
 	}
@@ -118,7 +122,8 @@ func (d *database) makePublic(ctx context.Context, conn, twin *pgx.Conn) error {
 		return err
 	}
 	// The owner comes first: rights are given in its name.
-	sql := []string{"BEGIN", "CREATE SCHEMA IF NOT EXISTS public", give[0], "REVOKE ALL ON SCHEMA public FROM PUBLIC, CURRENT_USER"}
+	sql := []string{"BEGIN", "CREATE SCHEMA IF NOT EXISTS public", give[0],
+		"REVOKE ALL ON SCHEMA public FROM PUBLIC, CURRENT_USER"}
 	for _, who := range takers {
 		sql = append(sql, "REVOKE ALL ON SCHEMA public FROM "+who)
 	}
@@ -146,7 +151,8 @@ func (d *database) sameAsTwin(ctx context.Context, conn, twin *pgx.Conn, base ba
 		return base, err
 	}
 	defer func() { _, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK", pgx.QueryExecModeSimpleProtocol) }()
-	err = conn.QueryRow(ctx, "SELECT pg_current_xact_id()::xid::text, (pg_snapshot_xmin(pg_current_snapshot()) >= pg_current_xact_id())::text").Scan(&xid, &alone)
+	err = conn.QueryRow(ctx, "SELECT pg_current_xact_id()::xid::text, (pg_snapshot_xmin(pg_current_snapshot()) >= "+
+		"pg_current_xact_id())::text").Scan(&xid, &alone)
 	if err != nil {
 		return base, err
 	}

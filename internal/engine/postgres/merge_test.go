@@ -38,7 +38,8 @@ func rowsOf(t *testing.T, conn *pgx.Conn, name string, key []string) map[string]
 // server would sort it, what was added, removed and altered is told as
 // comparing all rows tells it.
 func TestChangesByAnyKey(t *testing.T) {
-	tables := map[string][]string{"by_number": {"id"}, "by_text": {"code"}, "by_two": {"at", "label"}, "by_nothing": nil, "by_big": {"id"}}
+	tables := map[string][]string{"by_number": {"id"}, "by_text": {"code"}, "by_two": {"at", "label"},
+		"by_nothing": nil, "by_big": {"id"}}
 	s, copied, _ := beginWith(t, true, `
 		CREATE TABLE by_number (id int PRIMARY KEY, v text); INSERT INTO by_number SELECT g, md5(g::text) FROM generate_series(-300, 300) g;
 		CREATE TABLE by_text (code text PRIMARY KEY, v int); INSERT INTO by_text SELECT chr(32 + g % 90) || CASE g % 3 WHEN 0 THEN 'É' WHEN 1 THEN 'e ' ELSE 'Z' END || g, g FROM generate_series(1, 400) g;
@@ -57,11 +58,17 @@ func TestChangesByAnyKey(t *testing.T) {
 	for range 6 {
 		n := random.IntN(300)
 		for _, sql := range []string{
-			fmt.Sprintf("DELETE FROM by_number WHERE id %% 13 = %d; UPDATE by_number SET v = 'u' WHERE id %% 17 = %d; INSERT INTO by_number VALUES (%d, 'new') ON CONFLICT DO NOTHING", n%13, n%17, n*7),
-			fmt.Sprintf("DELETE FROM by_text WHERE v = %d; UPDATE by_text SET v = -v WHERE v %% 11 = %d; UPDATE by_text SET code = code || 'ß' WHERE v = %d", n, n%11, n+1),
-			fmt.Sprintf("DELETE FROM by_two WHERE at = %d; UPDATE by_two SET v = 'x' WHERE at %% 9 = %d; INSERT INTO by_two VALUES ('L%d', 7) ON CONFLICT DO NOTHING", n%50, n%9, n%20),
-			fmt.Sprintf("DELETE FROM by_nothing WHERE ctid = (SELECT ctid FROM by_nothing WHERE a = %d LIMIT 1); INSERT INTO by_nothing VALUES (%d, 'x,\"y'), (NULL, NULL); UPDATE by_nothing SET b = '' WHERE a = %d", n%5, n%5, n%7),
-			fmt.Sprintf("UPDATE by_big SET v = 'b' WHERE id / 10000000000 = %d; INSERT INTO by_big VALUES ('n', %d) ON CONFLICT DO NOTHING", n%200, n),
+			fmt.Sprintf("DELETE FROM by_number WHERE id %% 13 = %d; UPDATE by_number SET v = 'u' WHERE id %% 17 = "+
+				"%d; INSERT INTO by_number VALUES (%d, 'new') ON CONFLICT DO NOTHING", n%13, n%17, n*7),
+			fmt.Sprintf("DELETE FROM by_text WHERE v = %d; UPDATE by_text SET v = -v WHERE v %% 11 = %d; UPDATE "+
+				"by_text SET code = code || 'ß' WHERE v = %d", n, n%11, n+1),
+			fmt.Sprintf("DELETE FROM by_two WHERE at = %d; UPDATE by_two SET v = 'x' WHERE at %% 9 = %d; INSERT "+
+				"INTO by_two VALUES ('L%d', 7) ON CONFLICT DO NOTHING", n%50, n%9, n%20),
+			fmt.Sprintf("DELETE FROM by_nothing WHERE ctid = (SELECT ctid FROM by_nothing WHERE a = %d LIMIT 1); "+
+				"INSERT INTO by_nothing VALUES (%d, 'x,\"y'), (NULL, NULL); UPDATE by_nothing SET b = '' WHERE a = %d",
+				n%5, n%5, n%7),
+			fmt.Sprintf("UPDATE by_big SET v = 'b' WHERE id / 10000000000 = %d; INSERT INTO by_big VALUES ('n', "+
+				"%d) ON CONFLICT DO NOTHING", n%200, n),
 		} {
 			_, err := conn.Exec(t.Context(), sql, pgx.QueryExecModeSimpleProtocol)
 			require.NoError(t, err, sql)

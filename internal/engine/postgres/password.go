@@ -26,7 +26,8 @@ func scramRounds(password string, rounds int) (string, error) {
 	}
 	client := sha256.Sum256(sign(salted, "Client Key"))
 	b64 := base64.StdEncoding.EncodeToString
-	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", rounds, b64(salt), b64(client[:]), b64(sign(salted, "Server Key"))), nil
+	return fmt.Sprintf("SCRAM-SHA-256$%d:%s$%s:%s", rounds, b64(salt), b64(client[:]), b64(sign(salted, "Server Key"))),
+		nil
 }
 
 func sign(key []byte, text string) []byte {

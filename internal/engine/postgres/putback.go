@@ -60,7 +60,8 @@ func (d *database) hands(ctx context.Context) (*pgx.Conn, error) {
 		return d.hand, nil
 	}
 	if !d.server.super {
-		return nil, errReplace{fmt.Sprintf("%s may not switch off triggers and foreign keys (session_replication_role)", d.server.config.User)}
+		return nil, errReplace{fmt.Sprintf("%s may not switch off triggers and foreign keys (session_replication_role)",
+			d.server.config.User)}
 	}
 	owner, user := d.server.owner(d.facts), ""
 	if owner != superRole {
@@ -68,7 +69,8 @@ func (d *database) hands(ctx context.Context) (*pgx.Conn, error) {
 	}
 	conn, err := d.server.dial(ctx, d.id, user)
 	if state := sqlState(err); state == "28000" || state == "28P01" {
-		return nil, errReplace{fmt.Sprintf("the server does not let %s in, which puts rows back (%s)", user, message(err))}
+		return nil, errReplace{fmt.Sprintf("the server does not let %s in, which puts rows back (%s)", user,
+			message(err))}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
@@ -97,7 +99,8 @@ func (d *database) putBack(ctx context.Context, p *putting) (err error) {
 		if err != nil {
 			return err
 		}
-		if err = d.attempt(ctx, conn, p); err == nil || ctx.Err() != nil || try > 2 { // two sessions can have ended, and what rows are read from be emptied
+		// two sessions can have ended, and what rows are read from be emptied
+		if err = d.attempt(ctx, conn, p); err == nil || ctx.Err() != nil || try > 2 {
 			return err
 		}
 		if forced := d.session.Force && sqlState(err) == "55P03"; forced {
@@ -201,7 +204,8 @@ func (d *database) attempt(ctx context.Context, conn *pgx.Conn, p *putting) (err
 // has written to a table which had been put back already.
 func (d *database) undisturbed(ctx context.Context, conn *pgx.Conn, p *putting) error {
 	if d.callsFor != p.start {
-		const calls = "SELECT EXISTS (SELECT FROM pg_depend WHERE refclassid = 'pg_proc'::regclass AND refobjid >= 16384 AND classid IN ('pg_constraint'::regclass, 'pg_attrdef'::regclass, 'pg_class'::regclass))"
+		const calls = "SELECT EXISTS (SELECT FROM pg_depend WHERE refclassid = 'pg_proc'::regclass AND refobjid >= " +
+			"16384 AND classid IN ('pg_constraint'::regclass, 'pg_attrdef'::regclass, 'pg_class'::regclass))"
 		if err := conn.QueryRow(ctx, calls).Scan(&d.calls); err != nil {
 			return err
 		}
@@ -244,7 +248,8 @@ func (p *putting) young(i int) string {
 }
 
 // fill brings the rows of a table back of which some are left, as they were.
-func (d *database) fill(ctx context.Context, conn *pgx.Conn, start string, m mark, left int64, done *engine.TableReport) (err error) {
+func (d *database) fill(ctx context.Context, conn *pgx.Conn, start string, m mark, left int64,
+	done *engine.TableReport) (err error) {
 	if left == m.Count && left > 0 {
 		return nil
 	}
@@ -291,7 +296,9 @@ func (d *database) dropTwin(ctx context.Context) {
 // this database are under way that have one: what they write after a reset is
 // younger than it, and looks older. Only a superuser is told of all.
 func (d *database) beginAlone(ctx context.Context, conn *pgx.Conn) (xid string, alone bool, err error) {
-	results, err := conn.PgConn().Exec(ctx, "BEGIN; SELECT pg_current_xact_id()::xid::text, pg_current_xact_id()::text, pg_snapshot_xmin(pg_current_snapshot()) < pg_current_xact_id()").ReadAll()
+	results, err := conn.PgConn().Exec(ctx,
+		"BEGIN; SELECT pg_current_xact_id()::xid::text, pg_current_xact_id()::text, "+
+			"pg_snapshot_xmin(pg_current_snapshot()) < pg_current_xact_id()").ReadAll()
 	if err != nil {
 		return "", false, err
 	}
@@ -299,7 +306,8 @@ func (d *database) beginAlone(ctx context.Context, conn *pgx.Conn) (xid string, 
 	if xid = string(row[0]); string(row[2]) != "t" { // nobody anywhere is older
 		return xid, true, nil
 	}
-	n, err := d.server.number(ctx, "SELECT "+d.server.writing("count(*)", "(SELECT oid FROM pg_database WHERE datname = "+literal(d.id)+")"))
+	n, err := d.server.number(ctx,
+		"SELECT "+d.server.writing("count(*)", "(SELECT oid FROM pg_database WHERE datname = "+literal(d.id)+")"))
 	return xid, err == nil && n <= 1, err // this one is one of them
 }
 
@@ -325,7 +333,8 @@ func (d *database) emptyings(ctx context.Context, conn *pgx.Conn, p *putting) ([
 	if ids == nil {
 		return how, nil
 	}
-	grown, err := ask(ctx, conn, "SELECT b.i::int FROM unnest($1::oid[], $2::bigint[]) WITH ORDINALITY AS b (id, pages, i) WHERE pg_relation_size(b.id) > b.pages * current_setting('block_size')::bigint", ids, limits)
+	grown, err := ask(ctx, conn, "SELECT b.i::int FROM unnest($1::oid[], $2::bigint[]) WITH ORDINALITY AS b (id, "+
+		"pages, i) WHERE pg_relation_size(b.id) > b.pages * current_setting('block_size')::bigint", ids, limits)
 	for _, i := range grown {
 		how[asked[i-1]] = wholeFile
 	}
@@ -338,7 +347,8 @@ func truncate(ctx context.Context, conn *pgx.Conn, name string) (removed int64, 
 	if err := conn.QueryRow(ctx, "SELECT count(*) FROM ONLY "+name).Scan(&removed); err != nil {
 		return 0, err
 	}
-	_, err = conn.Exec(ctx, "SAVEPOINT whole; LOCK TABLE ONLY "+name+" IN ACCESS EXCLUSIVE MODE NOWAIT; TRUNCATE ONLY "+name+"; RELEASE whole")
+	_, err = conn.Exec(ctx, "SAVEPOINT whole; LOCK TABLE ONLY "+name+" IN ACCESS EXCLUSIVE MODE NOWAIT; TRUNCATE ONLY "+
+		name+"; RELEASE whole")
 	if err == nil || conn.IsClosed() {
 		return removed, err
 	}
@@ -369,7 +379,8 @@ const holders = `FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid
 
 // endHolders ends the sessions that are in the way.
 func endHolders(ctx context.Context, conn *pgx.Conn, tables []string) error {
-	_, err := conn.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM (SELECT DISTINCT a.pid "+fmt.Sprintf(holders, array(tables))+") AS h")
+	_, err := conn.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM (SELECT DISTINCT a.pid "+
+		fmt.Sprintf(holders, array(tables))+") AS h")
 	if err != nil {
 		return fmt.Errorf("ending the sessions that are in the way: %w", err)
 	}
@@ -381,13 +392,16 @@ func (d *database) blocked(ctx context.Context, tables []string, err error) erro
 	if sqlState(err) != "55P03" {
 		return fmt.Errorf("locking the touched tables: %w", err)
 	}
-	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force", "a session holds a lock on what is to be put back (waited %s)", d.session.Wait)
+	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force",
+		"a session holds a lock on what is to be put back (waited %s)", d.session.Wait)
 	e.Reason = err
 	conn, failed := d.witness(ctx)
 	if failed != nil {
 		return e
 	}
-	rows, failed := conn.Query(ctx, "SELECT DISTINCT format('pid %s, %s, %s, %s: %s', a.pid, a.usename, a.application_name, a.state, left(a.query, 100)) "+fmt.Sprintf(holders, array(tables)))
+	rows, failed := conn.Query(ctx,
+		"SELECT DISTINCT format('pid %s, %s, %s, %s: %s', a.pid, a.usename, a.application_name, a.state, "+
+			"left(a.query, 100)) "+fmt.Sprintf(holders, array(tables)))
 	if failed == nil {
 		e.Lines, _ = pgx.CollectRows(rows, pgx.RowTo[string])
 	}

@@ -41,13 +41,19 @@ func (w *worker) rowWork() string {
 		fmt.Sprintf("INSERT INTO hive (kind, label) VALUES ('%s', 'x')", w.pick("d", "z", "none")),
 		fmt.Sprintf("INSERT INTO many SELECT g FROM generate_series(%d, %d) g", 40000+n, 40000+n*w.IntN(200)),
 		fmt.Sprintf("INSERT INTO reading VALUES (%d, '2026-0%d-01')", n, 1+w.IntN(9)),
-		"INSERT INTO child VALUES (1, 2)", "INSERT INTO cache VALUES ('k', 'v')", "INSERT INTO other.journal (what) VALUES ('x')",
-		fmt.Sprintf("UPDATE wide SET body = %s WHERE id %% 37 = %d", w.pick("body", "body || 'x'", "NULL", "repeat('y', 5000)"), n),
-		"UPDATE hive SET label = label", "UPDATE reading SET at = at + 200", fmt.Sprintf("UPDATE many SET id = id + 100000 WHERE id %% 900 = %d", n),
+		"INSERT INTO child VALUES (1, 2)", "INSERT INTO cache VALUES ('k', 'v')",
+		"INSERT INTO other.journal (what) VALUES ('x')",
+		fmt.Sprintf("UPDATE wide SET body = %s WHERE id %% 37 = %d",
+			w.pick("body", "body || 'x'", "NULL", "repeat('y', 5000)"), n),
+		"UPDATE hive SET label = label", "UPDATE reading SET at = at + 200",
+		fmt.Sprintf("UPDATE many SET id = id + 100000 WHERE id %% 900 = %d", n),
 		"DELETE FROM "+table, "DELETE FROM many WHERE id % 3 = 0", fmt.Sprintf("DELETE FROM wide WHERE id = %d", n),
-		"TRUNCATE "+w.pick("wide", "many", "cache", "reading_1", "hive CASCADE", "queen, hive RESTART IDENTITY CASCADE"),
-		"SELECT nextval('tickets')", fmt.Sprintf("SELECT setval('tickets', %d, %t)", 1+n, n%2 == 0), "SELECT nextval('queen_id_seq')",
-		"SELECT count(*) FROM "+table, "CREATE TEMP TABLE IF NOT EXISTS passing (x int)", "DROP TABLE IF EXISTS passing", "ANALYZE "+table,
+		"TRUNCATE "+w.pick("wide", "many", "cache", "reading_1", "hive CASCADE",
+			"queen, hive RESTART IDENTITY CASCADE"),
+		"SELECT nextval('tickets')", fmt.Sprintf("SELECT setval('tickets', %d, %t)", 1+n, n%2 == 0),
+		"SELECT nextval('queen_id_seq')",
+		"SELECT count(*) FROM "+table, "CREATE TEMP TABLE IF NOT EXISTS passing (x int)",
+		"DROP TABLE IF EXISTS passing", "ANALYZE "+table,
 		"SET CONSTRAINTS ALL DEFERRED", "SELECT 1 / 0", "SAVEPOINT s", "ROLLBACK TO s",
 	)
 }
@@ -56,12 +62,19 @@ func (w *worker) rowWork() string {
 func (w *worker) schemaWork() string {
 	w.extra++
 	return w.pick(
-		fmt.Sprintf("CREATE TABLE extra_%d AS SELECT * FROM hive", w.extra), fmt.Sprintf("CREATE TABLE extra_%d (id serial PRIMARY KEY, hive int REFERENCES hive)", w.extra),
-		fmt.Sprintf("CREATE INDEX extra_%d ON wide (id)", w.extra), fmt.Sprintf("CREATE VIEW extra_%d AS SELECT * FROM hive", w.extra), fmt.Sprintf("CREATE SEQUENCE extra_%d", w.extra),
-		fmt.Sprintf("CREATE FUNCTION extra_%d() RETURNS int LANGUAGE sql AS 'SELECT 1'", w.extra), fmt.Sprintf("ALTER TABLE wide ADD COLUMN extra_%d int DEFAULT 7", w.extra),
-		fmt.Sprintf("CREATE SCHEMA extra_%d CREATE TABLE t (x int)", w.extra), "DROP TABLE IF EXISTS extra_1", "DROP TABLE IF EXISTS cache", "COMMENT ON TABLE hive IS 'x'", "GRANT SELECT ON many TO PUBLIC",
-		"ALTER TABLE hive DISABLE TRIGGER noted", "REFRESH MATERIALIZED VIEW loud", "ALTER SEQUENCE tickets INCREMENT 5", "SELECT lo_from_bytea(0, 'x')", "CLUSTER many USING many_pkey",
-		"ALTER TABLE reading DETACH PARTITION reading_2", "CREATE TYPE late AS ENUM ('a')", "ALTER TABLE many SET UNLOGGED", "CREATE RULE r AS ON INSERT TO kind DO ALSO NOTHING",
+		fmt.Sprintf("CREATE TABLE extra_%d AS SELECT * FROM hive", w.extra),
+		fmt.Sprintf("CREATE TABLE extra_%d (id serial PRIMARY KEY, hive int REFERENCES hive)", w.extra),
+		fmt.Sprintf("CREATE INDEX extra_%d ON wide (id)", w.extra),
+		fmt.Sprintf("CREATE VIEW extra_%d AS SELECT * FROM hive", w.extra),
+		fmt.Sprintf("CREATE SEQUENCE extra_%d", w.extra),
+		fmt.Sprintf("CREATE FUNCTION extra_%d() RETURNS int LANGUAGE sql AS 'SELECT 1'", w.extra),
+		fmt.Sprintf("ALTER TABLE wide ADD COLUMN extra_%d int DEFAULT 7", w.extra),
+		fmt.Sprintf("CREATE SCHEMA extra_%d CREATE TABLE t (x int)", w.extra), "DROP TABLE IF EXISTS extra_1",
+		"DROP TABLE IF EXISTS cache", "COMMENT ON TABLE hive IS 'x'", "GRANT SELECT ON many TO PUBLIC",
+		"ALTER TABLE hive DISABLE TRIGGER noted", "REFRESH MATERIALIZED VIEW loud",
+		"ALTER SEQUENCE tickets INCREMENT 5", "SELECT lo_from_bytea(0, 'x')", "CLUSTER many USING many_pkey",
+		"ALTER TABLE reading DETACH PARTITION reading_2", "CREATE TYPE late AS ENUM ('a')",
+		"ALTER TABLE many SET UNLOGGED", "CREATE RULE r AS ON INSERT TO kind DO ALSO NOTHING",
 	)
 }
 
@@ -69,13 +82,21 @@ func (w *worker) schemaWork() string {
 // what the server brought along.
 func (w *worker) levelWork() string {
 	own := func(sql string) string {
-		return "DO $do$ BEGIN EXECUTE format('" + strings.ReplaceAll(sql, "'", "''") + "', current_database()); END $do$"
+		return "DO $do$ BEGIN EXECUTE format('" + strings.ReplaceAll(sql, "'", "''") +
+			"', current_database()); END $do$"
 	}
 	return w.pick(
-		own("ALTER DATABASE %I SET work_mem = '5MB'"), own("ALTER DATABASE %I SET search_path = other"), own("ALTER ROLE CURRENT_USER IN DATABASE %I SET work_mem = '6MB'"), own("ALTER ROLE CURRENT_USER IN DATABASE %I SET application_name = 'x'"),
-		own("ALTER DATABASE %I RESET ALL"), own("ALTER DATABASE %I CONNECTION LIMIT 7"), own("REVOKE TEMP ON DATABASE %I FROM PUBLIC"), own("GRANT CREATE ON DATABASE %I TO PUBLIC"), own("COMMENT ON DATABASE %I IS '{}'"),
-		"DROP SCHEMA public CASCADE; CREATE SCHEMA public", "CREATE SCHEMA IF NOT EXISTS public", "ALTER SCHEMA other RENAME TO another", "GRANT ALL ON SCHEMA public TO PUBLIC", "COMMENT ON SCHEMA public IS 'x'", "ALTER SCHEMA public OWNER TO CURRENT_USER",
-		"ALTER TABLE hive DISABLE TRIGGER noted; ALTER TABLE hive ENABLE TRIGGER noted", "ALTER SEQUENCE queen_id_seq OWNED BY NONE", "ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC",
+		own("ALTER DATABASE %I SET work_mem = '5MB'"), own("ALTER DATABASE %I SET search_path = other"),
+		own("ALTER ROLE CURRENT_USER IN DATABASE %I SET work_mem = '6MB'"),
+		own("ALTER ROLE CURRENT_USER IN DATABASE %I SET application_name = 'x'"),
+		own("ALTER DATABASE %I RESET ALL"), own("ALTER DATABASE %I CONNECTION LIMIT 7"),
+		own("REVOKE TEMP ON DATABASE %I FROM PUBLIC"), own("GRANT CREATE ON DATABASE %I TO PUBLIC"),
+		own("COMMENT ON DATABASE %I IS '{}'"),
+		"DROP SCHEMA public CASCADE; CREATE SCHEMA public", "CREATE SCHEMA IF NOT EXISTS public",
+		"ALTER SCHEMA other RENAME TO another", "GRANT ALL ON SCHEMA public TO PUBLIC",
+		"COMMENT ON SCHEMA public IS 'x'", "ALTER SCHEMA public OWNER TO CURRENT_USER",
+		"ALTER TABLE hive DISABLE TRIGGER noted; ALTER TABLE hive ENABLE TRIGGER noted",
+		"ALTER SEQUENCE queen_id_seq OWNED BY NONE", "ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC",
 	)
 }
 
@@ -147,7 +168,8 @@ func randomWork(t *testing.T, exact bool) {
 		if w.IntN(8) > 0 {
 			w.round(ctx)
 		}
-		o := reset.Options{Way: []engine.Way{"", "", "", engine.Truncation, engine.Snapshot}[w.IntN(5)], Ahead: w.IntN(2) == 0}
+		o := reset.Options{Way: []engine.Way{"", "", "", engine.Truncation, engine.Snapshot}[w.IntN(5)],
+			Ahead: w.IntN(2) == 0}
 		told := fmt.Sprintf("seed %d, round %d, by %q:\n%s", n, i, o.Way, strings.Join(w.log, ";\n"))
 		report, err := long.Do(ctx, o)
 		require.NoError(t, err, told)

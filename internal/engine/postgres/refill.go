@@ -74,9 +74,11 @@ func (r *refilling) bring(ctx context.Context, where string) (int64, error) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		_ = copyOut(ctx, r.from, out, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s%s) TO STDOUT (FORMAT %s)", r.columns, r.name, where, r.format))
+		_ = copyOut(ctx, r.from, out, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s%s) TO STDOUT (FORMAT %s)", r.columns,
+			r.name, where, r.format))
 	}()
-	tag, err := r.to.PgConn().CopyFrom(ctx, in, fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT %s)", r.name, r.columns, r.format))
+	tag, err := r.to.PgConn().CopyFrom(ctx, in,
+		fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT %s)", r.name, r.columns, r.format))
 	in.CloseWithError(err)
 	<-done // the session is somebody else's from here on
 	return tag.RowsAffected(), err
@@ -101,7 +103,8 @@ var errOrder = errors.New("the keys differ")
 // missing lists where the rows are, in the twin, whose keys are not in the
 // table. Both list their keys in the same order.
 func (r *refilling) missing(ctx context.Context) (rows []string, err error) {
-	query := fmt.Sprintf("COPY (SELECT ctid, %s FROM ONLY %s ORDER BY %s) TO STDOUT (FORMAT binary)", r.key, r.name, r.key)
+	query := fmt.Sprintf("COPY (SELECT ctid, %s FROM ONLY %s ORDER BY %s) TO STDOUT (FORMAT binary)", r.key, r.name,
+		r.key)
 	all, ctx := errgroup.WithContext(ctx)
 	var in [2]*io.PipeReader
 	for i, conn := range []*pgx.Conn{r.from, r.to} {

@@ -34,8 +34,10 @@ func TestAbsent(t *testing.T) {
 		left, want []string
 		err        error
 	}{
-		{all, nil, nil}, {[]string{"b", "c"}, []string{`"(0,1)"`, `"(3,1)"`}, nil}, {nil, []string{`"(0,1)"`, `"(1,1)"`, `"(2,1)"`, `"(3,1)"`}, nil},
-		{[]string{"a", "e"}, nil, errOrder}, {[]string{"b", "a"}, nil, errOrder}, {[]string{"a", "", "b"}, nil, errOrder}, {[]string{"NULL"}, nil, errOrder},
+		{all, nil, nil}, {[]string{"b", "c"}, []string{`"(0,1)"`, `"(3,1)"`}, nil},
+		{nil, []string{`"(0,1)"`, `"(1,1)"`, `"(2,1)"`, `"(3,1)"`}, nil},
+		{[]string{"a", "e"}, nil, errOrder}, {[]string{"b", "a"}, nil, errOrder},
+		{[]string{"a", "", "b"}, nil, errOrder}, {[]string{"NULL"}, nil, errOrder},
 	} {
 		got, err := absent(bytes.NewReader(copied(all...)), bytes.NewReader(copied(x.left...)))
 		assert.Equal(t, x.err, err, "%q", x.left)

@@ -20,7 +20,8 @@ func replaced(f engine.Facts, start engine.Entry) engine.Facts {
 // replace puts a copy of from in the place of a database that has facts, and
 // returns how to drop the old one. The new one is whole before the old one
 // goes, and takes its place in one step.
-func (s *server) replace(ctx context.Context, from, id string, facts engine.Facts) (drop func(context.Context) error, err error) {
+func (s *server) replace(ctx context.Context, from, id string, facts engine.Facts) (drop func(context.Context) error,
+	err error) {
 	old := engine.NewID(engine.Work)
 	made, err := s.takeSpare(ctx, from, s.owner(facts))
 	if err != nil {
@@ -33,7 +34,8 @@ func (s *server) replace(ctx context.Context, from, id string, facts engine.Fact
 	if made.of == id {
 		// It has its facts already, unless those of the copy were changed since. A
 		// client that comes just then is not waited for.
-		err = s.do(ctx, "BEGIN; SET LOCAL statement_timeout = 100; "+made.same+"; "+renames(id, old, made.work)+"; COMMIT")
+		err = s.do(ctx, "BEGIN; SET LOCAL statement_timeout = 100; "+made.same+"; "+renames(id, old, made.work)+
+			"; COMMIT")
 		if state := sqlState(err); err == nil || state == "" {
 			return drop, s.exchanged(ctx, id, made, err)
 		}
@@ -80,15 +82,18 @@ func (s *server) replaceSlowly(ctx context.Context, from, id, old string, made *
 // transaction. Refuse connections, end sessions, both renames in one
 // transaction: in any other order a client that connects again gets in between.
 func (s *server) exchange(ctx context.Context, id, old, work, within string) error {
-	end := fmt.Sprintf("SELECT pg_terminate_backend(pid) FROM pg_stat_get_activity(NULL) WHERE datid = (SELECT oid FROM pg_database WHERE datname = %s)", literal(id))
-	steps := []string{fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT", ident(id)), end, "BEGIN", within, renames(id, old, work), "COMMIT"}
+	end := fmt.Sprintf("SELECT pg_terminate_backend(pid) FROM pg_stat_get_activity(NULL) WHERE datid = (SELECT oid "+
+		"FROM pg_database WHERE datname = %s)", literal(id))
+	steps := []string{fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT", ident(id)), end, "BEGIN",
+		within, renames(id, old, work), "COMMIT"}
 	return s.busy(ctx, func() error { return s.slowly(ctx, strings.Join(steps, "; ")) })
 }
 
 // renames gives the name of one database to another, and marks the first as
 // work, which it is from then on.
 func renames(id, old, work string) string {
-	return fmt.Sprintf("ALTER DATABASE %s RENAME TO %s; ALTER DATABASE %s CONNECTION LIMIT %d; ALTER DATABASE %s RENAME TO %s", ident(id), ident(old), ident(old), workLimit(old), ident(work), ident(id))
+	return fmt.Sprintf("ALTER DATABASE %s RENAME TO %s; ALTER DATABASE %s CONNECTION LIMIT %d; ALTER DATABASE %s "+
+		"RENAME TO %s", ident(id), ident(old), ident(old), workLimit(old), ident(work), ident(id))
 }
 
 // exchanged ends a replacement: where it failed the copy stays as it was.

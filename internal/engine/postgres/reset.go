@@ -61,7 +61,8 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 		return nil, err
 	}
 	d.oid = 0
-	report := &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Noted: true, Tables: []engine.TableReport{}}
+	report := &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Noted: true,
+		Tables: []engine.TableReport{}}
 	report.Later = func(ctx context.Context) (json.RawMessage, error) {
 		err := drop(ctx)
 		if err == nil && r.Ahead {
@@ -75,7 +76,8 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 // inPlaceOnly is the refusal where a copy would have to be replaced, with
 // what of the schema is in the way.
 func (d *database) inPlaceOnly(ctx context.Context, r engine.Reset, why string) error {
-	e := fault.New(fault.Failed, "reset without --in-place: clients must then connect again", "the copy cannot be put back in place: %s", why)
+	e := fault.New(fault.Failed, "reset without --in-place: clients must then connect again",
+		"the copy cannot be put back in place: %s", why)
 	changes, err := d.Changes(ctx, engine.Compare{Start: r.Start})
 	if err != nil {
 		return e
@@ -139,7 +141,8 @@ func (d *database) witness(ctx context.Context) (*pgx.Conn, error) {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
 	// Rows that this session may not see are to be an error.
-	_, err = conn.Exec(ctx, fmt.Sprintf("SET row_security = off; SET synchronous_commit = on; SET lock_timeout = %d", max(d.session.Wait.Milliseconds(), 1)), pgx.QueryExecModeSimpleProtocol)
+	_, err = conn.Exec(ctx, fmt.Sprintf("SET row_security = off; SET synchronous_commit = on; SET lock_timeout = %d",
+		max(d.session.Wait.Milliseconds(), 1)), pgx.QueryExecModeSimpleProtocol)
 	if err != nil {
 		conn.Close(ctx)
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
@@ -311,8 +314,10 @@ func (d *database) oidText() string { return strconv.FormatUint(uint64(d.oid), 1
 
 // unfinished names the sessions with transactions that have written.
 func (d *database) unfinished(ctx context.Context) error {
-	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force", "a transaction is under way that has written (waited %s)", d.session.Wait)
-	who := d.server.writing("array_agg(format('pid %s, %s, %s, %s: %s', a.pid, pg_get_userbyid(a.usesysid), a.application_name, a.state, left(a.query, 100)))", d.oidText())
+	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force",
+		"a transaction is under way that has written (waited %s)", d.session.Wait)
+	who := d.server.writing("array_agg(format('pid %s, %s, %s, %s: %s', a.pid, pg_get_userbyid(a.usesysid), "+
+		"a.application_name, a.state, left(a.query, 100)))", d.oidText())
 	_ = d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, "SELECT coalesce("+who+", '{}')").Scan(&e.Lines)
 	})

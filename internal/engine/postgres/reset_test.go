@@ -76,7 +76,8 @@ func beginWith(t *testing.T, exact bool, schema string) (s *server, copied, fres
 	require.NoError(t, os.Mkdir(folder, 0o700))
 	log, err := os.Create(filepath.Join(dir, "log"))
 	require.NoError(t, err)
-	started, err := place.Start(t.Context(), Engine{}, engine.Home{Password: "secret", Folder: folder, Log: log}, engine.Spec{})
+	started, err := place.Start(t.Context(), Engine{}, engine.Home{Password: "secret", Folder: folder, Log: log},
+		engine.Spec{})
 	require.NoError(t, err)
 	opened, err := connect(t.Context(), started.Address, engine.Patience{})
 	require.NoError(t, err)
@@ -138,24 +139,61 @@ func TestReset(t *testing.T) {
 		what, sql string
 		way       engine.Way
 	}{
-		{"reading", "SELECT count(*) FROM hive; SELECT * FROM wide", none}, {"reading again", "SELECT * FROM kind", none}, {"analysing", "ANALYZE", none},
-		{"insert", "INSERT INTO hive (label) VALUES ('c')", rows}, {"update", "UPDATE hive SET label = label WHERE id = 1", rows}, {"delete", "UPDATE hive SET queen = NULL; DELETE FROM queen WHERE id = 2", rows},
-		{"insert rolled back", "BEGIN; INSERT INTO wide VALUES (0, ''); ROLLBACK", rows}, {"counter rolled back", "BEGIN; INSERT INTO hive (label) VALUES ('c'); ROLLBACK", rows},
-		{"nextval", "SELECT nextval('tickets')", rows}, {"setval", "SELECT setval('tickets', 7, false)", rows}, {"restart", "ALTER SEQUENCE tickets RESTART", rows}, {"restart with truncate", "TRUNCATE queen, hive RESTART IDENTITY CASCADE", rows},
-		{"truncate", "TRUNCATE wide", rows}, {"truncate, cascading", "TRUNCATE hive CASCADE", rows}, {"truncate, filled again", "TRUNCATE wide; INSERT INTO wide SELECT g, repeat(md5(g::text), 300) FROM generate_series(1, 200) g", rows},
-		{"delete all and vacuum", "DELETE FROM wide; COMMIT; VACUUM wide", rows}, {"update and vacuum", "UPDATE wide SET body = 'x' WHERE id = 1; COMMIT; VACUUM wide", rows}, {"vacuum full", "VACUUM FULL wide", rows},
-		{"toast", "UPDATE wide SET body = body || 'x' WHERE id = 3", rows}, {"partition", "INSERT INTO reading VALUES (3, '2026-03-03')", rows}, {"moved between partitions", "UPDATE reading SET at = '2026-09-09' WHERE hive = 1", rows},
-		{"inherited", "INSERT INTO child VALUES (1, 2); INSERT INTO parent VALUES (3)", rows}, {"unlogged", "INSERT INTO cache VALUES ('c', 'd')", rows}, {"another schema", "INSERT INTO other.journal (what) VALUES ('x')", rows},
-		{"copy", "CREATE TEMP TABLE t AS SELECT 1 AS x; INSERT INTO kind SELECT 'q' || x FROM t; DROP TABLE t", rows}, {"a temporary table", "CREATE TEMP TABLE t AS SELECT 1 AS x", none},
-		{"materialized view", "INSERT INTO hive (label) VALUES ('c'); REFRESH MATERIALIZED VIEW loud", whole}, {"refreshed beside readers", "REFRESH MATERIALIZED VIEW CONCURRENTLY loud", whole},
-		{"a dictionary", "CREATE TEXT SEARCH DICTIONARY words (TEMPLATE = simple)", whole}, {"a conversion", "CREATE CONVERSION narrow FOR 'UTF8' TO 'LATIN1' FROM utf8_to_iso8859_1", whole},
+		{"reading", "SELECT count(*) FROM hive; SELECT * FROM wide", none},
+		{"reading again", "SELECT * FROM kind", none}, {"analysing", "ANALYZE", none},
+		{"insert", "INSERT INTO hive (label) VALUES ('c')", rows},
+		{"update", "UPDATE hive SET label = label WHERE id = 1", rows},
+		{"delete", "UPDATE hive SET queen = NULL; DELETE FROM queen WHERE id = 2", rows},
+		{"insert rolled back", "BEGIN; INSERT INTO wide VALUES (0, ''); ROLLBACK", rows},
+		{"counter rolled back", "BEGIN; INSERT INTO hive (label) VALUES ('c'); ROLLBACK", rows},
+		{"nextval", "SELECT nextval('tickets')", rows}, {"setval", "SELECT setval('tickets', 7, false)", rows},
+		{"restart", "ALTER SEQUENCE tickets RESTART", rows},
+		{"restart with truncate", "TRUNCATE queen, hive RESTART IDENTITY CASCADE", rows},
+		{"truncate", "TRUNCATE wide", rows}, {"truncate, cascading", "TRUNCATE hive CASCADE", rows},
+		{"truncate, filled " +
+			"again", "TRUNCATE wide; INSERT INTO wide SELECT g, repeat(md5(g::text), 300) FROM generate_series(1, " +
+			"200) g", rows},
+		{"delete all and vacuum", "DELETE FROM wide; COMMIT; VACUUM wide", rows},
+		{"update and vacuum", "UPDATE wide SET body = 'x' WHERE id = 1; COMMIT; VACUUM wide", rows},
+		{"vacuum full", "VACUUM FULL wide", rows},
+		{"toast", "UPDATE wide SET body = body || 'x' WHERE id = 3", rows},
+		{"partition", "INSERT INTO reading VALUES (3, '2026-03-03')", rows},
+		{"moved between partitions", "UPDATE reading SET at = '2026-09-09' WHERE hive = 1", rows},
+		{"inherited", "INSERT INTO child VALUES (1, 2); INSERT INTO parent VALUES (3)", rows},
+		{"unlogged", "INSERT INTO cache VALUES ('c', 'd')", rows},
+		{"another schema", "INSERT INTO other.journal (what) VALUES ('x')", rows},
+		{"copy", "CREATE TEMP TABLE t AS SELECT 1 AS x; INSERT INTO kind SELECT 'q' || x FROM t; DROP TABLE t", rows},
+		{"a temporary table", "CREATE TEMP TABLE t AS SELECT 1 AS x", none},
+		{"materialized view", "INSERT INTO hive (label) VALUES ('c'); REFRESH MATERIALIZED VIEW loud", whole},
+		{"refreshed beside readers", "REFRESH MATERIALIZED VIEW CONCURRENTLY loud", whole},
+		{"a dictionary", "CREATE TEXT SEARCH DICTIONARY words (TEMPLATE = simple)", whole},
+		{"a conversion", "CREATE CONVERSION narrow FOR 'UTF8' TO 'LATIN1' FROM utf8_to_iso8859_1", whole},
 		{"a type without a binary form", "DELETE FROM rights", rows},
-		{"cycle", "SET CONSTRAINTS ALL DEFERRED; DELETE FROM queen; UPDATE hive SET queen = NULL; DELETE FROM hive", rows},
-		{"enum", "ALTER TYPE state ADD VALUE 'weak'", whole}, {"column", "ALTER TABLE kind ADD COLUMN x int", whole}, {"table", "CREATE TABLE more (x int REFERENCES hive)", rows}, {"index", "CREATE INDEX ON hive (label); INSERT INTO hive (label) VALUES ('c')", rows}, {"dropped", "DROP TABLE other.journal", whole},
-		{"function", "CREATE OR REPLACE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$", whole}, {"grant", "GRANT SELECT ON hive TO PUBLIC", whole}, {"comment", "COMMENT ON TABLE hive IS 'x'", whole},
-		{"trigger off", "ALTER TABLE hive DISABLE TRIGGER noted", whole}, {"default", "ALTER TABLE hive ALTER label SET DEFAULT 'x'", whole}, {"renamed", "ALTER TABLE kind RENAME title TO name", whole}, {"view", "CREATE VIEW v AS SELECT 1", rows}, {"much added", "CREATE SCHEMA \"new on\"; CREATE TYPE \"new on\".size AS ENUM ('s'); CREATE TABLE \"new on\".box (id serial PRIMARY KEY, s \"new on\".size); CREATE FUNCTION many(int) RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE TRIGGER more AFTER INSERT ON hive FOR EACH ROW EXECUTE FUNCTION noted(); CREATE RULE r AS ON INSERT TO kind DO ALSO NOTHING; INSERT INTO \"new on\".box DEFAULT VALUES", rows},
-		{"a column that uses what was added", "CREATE FUNCTION seven() RETURNS int LANGUAGE sql AS 'SELECT 7'; ALTER TABLE wide ALTER id SET DEFAULT seven()", whole}, {"many rows", "INSERT INTO many SELECT 50000 + g FROM generate_series(1, 5000) g", rows}, {"a firing trigger", "INSERT INTO firing VALUES (1)", whole}, {"large object", "SELECT lo_from_bytea(0, 'x')", whole},
-		{"table made and dropped", "CREATE TABLE gone (x int); DROP TABLE gone", none}, {"a counter that is back, with values ahead", "TRUNCATE wide; SELECT setval('tickets', 99); SELECT nextval('tickets')", rows}, {"one of those values", "SELECT nextval('tickets')", rows},
+		{"cycle", "SET CONSTRAINTS ALL DEFERRED; DELETE FROM queen; UPDATE hive SET queen = NULL; DELETE FROM hive",
+			rows},
+		{"enum", "ALTER TYPE state ADD VALUE 'weak'", whole}, {"column", "ALTER TABLE kind ADD COLUMN x int", whole},
+		{"table", "CREATE TABLE more (x int REFERENCES hive)", rows},
+		{"index", "CREATE INDEX ON hive (label); INSERT INTO hive (label) VALUES ('c')", rows},
+		{"dropped", "DROP TABLE other.journal", whole},
+		{"function", "CREATE OR REPLACE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; " +
+			"END $$", whole}, {"grant", "GRANT SELECT ON hive TO PUBLIC", whole},
+		{"comment", "COMMENT ON TABLE hive IS 'x'", whole},
+		{"trigger off", "ALTER TABLE hive DISABLE TRIGGER noted", whole},
+		{"default", "ALTER TABLE hive ALTER label SET DEFAULT 'x'", whole},
+		{"renamed", "ALTER TABLE kind RENAME title TO name", whole}, {"view", "CREATE VIEW v AS SELECT 1", rows},
+		{"much added", "CREATE SCHEMA \"new on\"; CREATE TYPE \"new on\".size AS ENUM ('s'); CREATE TABLE \"new " +
+			"on\".box (id serial PRIMARY KEY, s \"new on\".size); CREATE FUNCTION many(int) RETURNS int LANGUAGE " +
+			"sql AS 'SELECT 1'; CREATE TRIGGER more AFTER INSERT ON hive FOR EACH ROW EXECUTE FUNCTION noted(); " +
+			"CREATE RULE r AS ON INSERT TO kind DO ALSO NOTHING; INSERT INTO \"new on\".box DEFAULT VALUES", rows},
+		{"a column that uses what was added",
+			"CREATE FUNCTION seven() RETURNS int LANGUAGE sql AS 'SELECT 7'; ALTER TABLE wide ALTER id SET DEFAULT " +
+				"seven()", whole}, {"many rows", "INSERT INTO many SELECT 50000 + g FROM generate_series(1, 5000) g",
+			rows}, {"a firing trigger", "INSERT INTO firing VALUES (1)", whole},
+		{"large object", "SELECT lo_from_bytea(0, 'x')", whole},
+		{"table made and dropped", "CREATE TABLE gone (x int); DROP TABLE gone", none},
+		{"a counter that is back, with values ahead",
+			"TRUNCATE wide; SELECT setval('tickets', 99); SELECT nextval('tickets')", rows},
+		{"one of those values", "SELECT nextval('tickets')", rows},
 		{"insert after all that", "INSERT INTO hive (kind, label) VALUES ('d', 'c')", rows},
 	} {
 		conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
@@ -236,7 +274,8 @@ func TestResetBlocked(t *testing.T) {
 	require.NoError(t, o.Close())
 	copied, err = s.Find(t.Context(), copied.ID)
 	require.NoError(t, err)
-	_, err = reset.Do(t.Context(), s, copied, reset.Options{Wait: 50 * time.Millisecond, Force: true, Keep: []string{"kind"}})
+	_, err = reset.Do(t.Context(), s, copied,
+		reset.Options{Wait: 50 * time.Millisecond, Force: true, Keep: []string{"kind"}})
 	require.NoError(t, err)
 	assert.Error(t, conn.Ping(t.Context()), "it was in the way")
 }
@@ -254,7 +293,8 @@ func TestSettled(t *testing.T) {
 	require.NoError(t, err)
 	defer client.Close(context.Background())
 	r := engine.Reset{Start: copied.Facts.Start, Last: copied.Facts.Start}
-	for _, work := range []string{"CREATE TEMP TABLE passing (x int)", "INSERT INTO many SELECT 70000 + g FROM generate_series(1, 40) g; CREATE TABLE added (x int)"} {
+	for _, work := range []string{"CREATE TEMP TABLE passing (x int)",
+		"INSERT INTO many SELECT 70000 + g FROM generate_series(1, 40) g; CREATE TABLE added (x int)"} {
 		_, err = client.Exec(t.Context(), work)
 		require.NoError(t, err)
 		report, err := d.Reset(t.Context(), r)
@@ -285,7 +325,8 @@ func TestSnapshotInPlace(t *testing.T) {
 		_, err = conn.Exec(t.Context(), sql)
 		require.NoError(t, err)
 	}
-	work("INSERT INTO hive (label) VALUES ('seed'); DELETE FROM reading; UPDATE wide SET body = 'w'; SELECT nextval('tickets'); INSERT INTO cache VALUES ('c', 'd')")
+	work("INSERT INTO hive (label) VALUES ('seed'); DELETE FROM reading; UPDATE wide SET body = 'w'; SELECT " +
+		"nextval('tickets'); INSERT INTO cache VALUES ('c', 'd')")
 	snapshot, err := reset.Snapshot(t.Context(), s, copied, "seeded", engine.Session{Wait: 5 * time.Second})
 	require.NoError(t, err)
 	seeded := contents(t, s, copied.ID)
@@ -293,7 +334,9 @@ func TestSnapshotInPlace(t *testing.T) {
 	require.NoError(t, err)
 	defer client.Close(context.Background())
 	for round := range 6 {
-		_, err = client.Exec(t.Context(), "INSERT INTO hive (label) VALUES ('x'); UPDATE many SET id = -id WHERE id < 50; TRUNCATE cache; INSERT INTO reading VALUES (9, '2026-01-09')")
+		_, err = client.Exec(t.Context(),
+			"INSERT INTO hive (label) VALUES ('x'); UPDATE many SET id = -id WHERE id < 50; TRUNCATE cache; INSERT "+
+				"INTO reading VALUES (9, '2026-01-09')")
 		require.NoError(t, err)
 		o, want := reset.Options{Wait: time.Second, To: snapshot.ID, InPlace: true}, seeded
 		if round%3 == 2 {
@@ -451,7 +494,8 @@ func TestResetWithoutConnections(t *testing.T) {
 		require.NoError(t, others[0].Close(t.Context()))
 		others = others[1:]
 		require.Eventually(t, func() bool {
-			n, err := s.number(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend'")
+			n, err := s.number(t.Context(),
+				"SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend'")
 			return err == nil && int(n) == len(others)+2
 		}, 20*time.Second, time.Millisecond)
 	}

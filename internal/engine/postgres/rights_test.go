@@ -86,7 +86,9 @@ func try(t *testing.T, s *server, e engine.Entry, sql string) error {
 func TestPasswords(t *testing.T) {
 	private, _, _ := beginWith(t, true, "SELECT 1")
 	const hers = "Second1"
-	require.NoError(t, private.do(t.Context(), "CREATE ROLE boss SUPERUSER LOGIN PASSWORD '"+hers+"'; CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'one'; CREATE ROLE other CREATEDB CREATEROLE LOGIN PASSWORD 'two'; CREATE ROLE hemzo_wax LOGIN"))
+	require.NoError(t, private.do(t.Context(), "CREATE ROLE boss SUPERUSER LOGIN PASSWORD '"+hers+
+		"'; CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'one'; CREATE ROLE other CREATEDB CREATEROLE "+
+		"LOGIN PASSWORD 'two'; CREATE ROLE hemzo_wax LOGIN"))
 	facts := engine.Facts{Format: engine.Format, Database: "honey", Role: "superuser"}
 	first := existing(t, urlOf(private, "hemzo", "")) // no password to derive anything from
 	e := makeTemplate(t, first, facts, "00000000000a", "CREATE TABLE hive (id int)")
@@ -141,7 +143,8 @@ func TestRightsOfTests(t *testing.T) {
 	private, copied, fresh := beginWith(t, true, schema)
 	want := contents(t, private, fresh.ID)
 	super := func() (n int64) {
-		n, err := private.number(t.Context(), "SELECT count(*) FROM pg_roles WHERE rolsuper AND rolname LIKE 'hemzo\\_%'")
+		n, err := private.number(t.Context(),
+			"SELECT count(*) FROM pg_roles WHERE rolsuper AND rolname LIKE 'hemzo\\_%'")
 		require.NoError(t, err)
 		return n
 	}
@@ -152,9 +155,13 @@ func TestRightsOfTests(t *testing.T) {
 	for _, sql := range []string{
 		"DELETE FROM hive; DELETE FROM spied", "UPDATE hive SET id = id + 10; DELETE FROM spied",
 		`ALTER TABLE hive ADD CONSTRAINT "` + evil + `" CHECK (id > 0)`,
-		`CREATE TABLE "` + evil + `" ("` + evil + `" int CONSTRAINT "'` + evil + `" CHECK (true)); CREATE INDEX "` + evil + `i" ON "` + evil + `" ("` + evil + `"); CREATE POLICY "` + evil + `" ON "` + evil + `"`,
-		`CREATE SCHEMA "` + evil + `" CREATE VIEW "` + evil + `" AS SELECT 1; CREATE TYPE "` + evil + `" AS ENUM ('a'); CREATE FUNCTION "` + evil + `"(a "` + evil + `") RETURNS int LANGUAGE sql AS 'SELECT 1'`,
-		`CREATE SEQUENCE "` + evil + `s"; CREATE TRIGGER "` + evil + `" AFTER INSERT ON hive FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger(); CREATE RULE "` + evil + `" AS ON INSERT TO hive DO ALSO NOTHING; CREATE STATISTICS "` + evil + `" ON id, label FROM hive`,
+		`CREATE TABLE "` + evil + `" ("` + evil + `" int CONSTRAINT "'` + evil + `" CHECK (true)); CREATE INDEX "` +
+			evil + `i" ON "` + evil + `" ("` + evil + `"); CREATE POLICY "` + evil + `" ON "` + evil + `"`,
+		`CREATE SCHEMA "` + evil + `" CREATE VIEW "` + evil + `" AS SELECT 1; CREATE TYPE "` + evil +
+			`" AS ENUM ('a'); CREATE FUNCTION "` + evil + `"(a "` + evil + `") RETURNS int LANGUAGE sql AS 'SELECT 1'`,
+		`CREATE SEQUENCE "` + evil + `s"; CREATE TRIGGER "` + evil +
+			`" AFTER INSERT ON hive FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger(); CREATE RULE "` +
+			evil + `" AS ON INSERT TO hive DO ALSO NOTHING; CREATE STATISTICS "` + evil + `" ON id, label FROM hive`,
 	} {
 		require.NoError(t, try(t, private, copied, sql), sql)
 		report, err := o.Do(t.Context(), reset.Options{})
@@ -173,13 +180,18 @@ func TestRightsOfTests(t *testing.T) {
 // wrote; a template is Hemzo's own role's.
 func TestFactsOfTests(t *testing.T) {
 	private, _, _ := beginWith(t, true, "SELECT 1")
-	require.NoError(t, private.do(t.Context(), "CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'one'; CREATE ROLE plain CREATEDB LOGIN PASSWORD 'two'"))
-	for i, s := range []*server{private, existing(t, urlOf(private, "hemzo", "")), existing(t, urlOf(private, "maker", "one")), existing(t, urlOf(private, "plain", "two"))} {
+	require.NoError(t, private.do(t.Context(),
+		"CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'one'; CREATE ROLE plain CREATEDB LOGIN PASSWORD 'two'"))
+	for i, s := range []*server{private, existing(t, urlOf(private, "hemzo", "")),
+		existing(t, urlOf(private, "maker", "one")), existing(t, urlOf(private, "plain", "two"))} {
 		facts := engine.Facts{Format: engine.Format, Database: fmt.Sprint("honey", i), Name: "mine"}
-		e := makeTemplate(t, s, facts, fmt.Sprintf("0000000000c%d", i), "CREATE TABLE hive (id int); INSERT INTO hive VALUES (1)")
+		e := makeTemplate(t, s, facts, fmt.Sprintf("0000000000c%d", i),
+			"CREATE TABLE hive (id int); INSERT INTO hive VALUES (1)")
 		forged := `{"format":2,"database":"x","name":"forged","start":"shop","private":{"carry":{"grants":[{"right":"CONNECT ON DATABASE x TO PUBLIC; ALTER ROLE hemzo_honey SUPERUSER; GRANT CONNECT"}]}}}`
 		for _, sql := range []string{
-			"COMMENT ON DATABASE %s IS 'the shop database'", "COMMENT ON DATABASE %s IS " + literal(forged), "ALTER ROLE CURRENT_USER IN DATABASE %s SET application_name = " + literal(forged), "ALTER DATABASE %s SET application_name = " + literal(forged),
+			"COMMENT ON DATABASE %s IS 'the shop database'", "COMMENT ON DATABASE %s IS " + literal(forged),
+			"ALTER ROLE CURRENT_USER IN DATABASE %s SET application_name = " + literal(forged),
+			"ALTER DATABASE %s SET application_name = " + literal(forged),
 		} {
 			require.NoError(t, try(t, s, e, fmt.Sprintf(sql, e.ID)), sql)
 			now, err := s.Find(t.Context(), e.ID)
@@ -197,11 +209,13 @@ func TestFactsOfTests(t *testing.T) {
 		}
 		var comment *string
 		require.NoError(t, private.ask(t.Context(), func(ctx context.Context, conn *pgx.Conn) error {
-			return conn.QueryRow(ctx, "SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname = $1", e.ID).Scan(&comment)
+			return conn.QueryRow(ctx, "SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname "+
+				"= $1", e.ID).Scan(&comment)
 		}))
 		if s.apart() {
 			assert.Nil(t, comment, "it went with the reset")
-			for _, sql := range []string{"ALTER DATABASE %s ALLOW_CONNECTIONS true", "DROP DATABASE %s", "ALTER DATABASE %s RENAME TO mine", "COMMENT ON DATABASE %s IS 'x'"} {
+			for _, sql := range []string{"ALTER DATABASE %s ALLOW_CONNECTIONS true", "DROP DATABASE %s",
+				"ALTER DATABASE %s RENAME TO mine", "COMMENT ON DATABASE %s IS 'x'"} {
 				assert.Equal(t, "42501", sqlState(try(t, s, e, fmt.Sprintf(sql, e.Facts.Start))), sql)
 			}
 		}
@@ -234,11 +248,13 @@ func TestMarks(t *testing.T) {
 	assert.False(t, there(work), "work that nobody is at")
 
 	start := copied.Facts.Start
-	require.NoError(t, s.do(ctx, "SET allow_system_table_mods = on; UPDATE pg_database SET datconnlimit = -2 WHERE datname = '"+start+"'"))
+	require.NoError(t, s.do(ctx, "SET allow_system_table_mods = on; UPDATE pg_database SET datconnlimit = -2 WHERE "+
+		"datname = '"+start+"'"))
 	_, err := s.Find(ctx, start)
 	require.ErrorIs(t, err, engine.ErrNotFound, "it is to be built again")
 	assert.False(t, there(start), "its name is free for that")
-	require.NoError(t, s.do(ctx, "UPDATE pg_database SET datconnlimit = -2 WHERE datname = '"+copied.ID+"'; RESET allow_system_table_mods"))
+	require.NoError(t, s.do(ctx, "UPDATE pg_database SET datconnlimit = -2 WHERE datname = '"+copied.ID+
+		"'; RESET allow_system_table_mods"))
 	require.ErrorIs(t, s.UpdateFacts(ctx, copied.ID, func(*engine.Facts) {}), engine.ErrNotFound)
 	require.NoError(t, s.Clear(ctx))
 	assert.False(t, there(copied.ID))
@@ -277,7 +293,8 @@ func TestTwoAtOnce(t *testing.T) {
 		wg.Wait()
 	}
 	for i := range 8 {
-		facts := engine.Facts{Format: engine.Format, Database: fmt.Sprint("new", i), Role: []string{"own", "app_writer", "", "superuser"}[i%4]}
+		facts := engine.Facts{Format: engine.Format, Database: fmt.Sprint("new", i),
+			Role: []string{"own", "app_writer", "", "superuser"}[i%4]}
 		id := engine.NewID(engine.Copy)
 		together("roles", func(s *server) error { return s.ensureOwner(t.Context(), facts) })
 		require.NoError(t, private.do(t.Context(), "ALTER ROLE app_writer NOLOGIN"))
@@ -289,7 +306,8 @@ func TestTwoAtOnce(t *testing.T) {
 		})
 		require.NoError(t, all[0].Copy(t.Context(), start, id, facts))
 		together("notes and drops", func(s *server) error {
-			if err := s.UpdateFacts(t.Context(), id, func(f *engine.Facts) { f.Lost = time.Now() }); err != nil && err != engine.ErrNotFound {
+			if err := s.UpdateFacts(t.Context(), id, func(f *engine.Facts) { f.Lost = time.Now() }); err != nil &&
+				err != engine.ErrNotFound {
 				return err
 			}
 			return s.Drop(t.Context(), id)
@@ -392,7 +410,8 @@ func TestClean(t *testing.T) {
 	require.NoError(t, err)
 	defer os.Remove(log.Name())
 	defer log.Close()
-	started, err := place.Start(t.Context(), Engine{}, engine.Home{Password: "secret", Folder: folder, Log: log}, engine.Spec{})
+	started, err := place.Start(t.Context(), Engine{}, engine.Home{Password: "secret", Folder: folder, Log: log},
+		engine.Spec{})
 	require.NoError(t, err)
 	opened, err := connect(t.Context(), started.Address, engine.Patience{})
 	require.NoError(t, err)
@@ -400,7 +419,9 @@ func TestClean(t *testing.T) {
 	busy := make(chan error, 1)
 	go func() { busy <- s.slowly(t.Context(), "SELECT count(*) FROM generate_series(1, 100000000000) a") }()
 	require.Eventually(t, func() bool {
-		n, err := s.number(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE query LIKE '%generate_series%' AND state = 'active' AND pid <> pg_backend_pid()")
+		n, err := s.number(t.Context(),
+			"SELECT count(*) FROM pg_stat_activity WHERE query LIKE '%generate_series%' AND state = 'active' AND "+
+				"pid <> pg_backend_pid()")
 		return err == nil && n == 1
 	}, time.Minute, time.Millisecond)
 	looker := exec.Command("sleep", "1000") // somebody who looks at the files
@@ -462,20 +483,34 @@ func TestBuiltIn(t *testing.T) {
 			sql     string
 			inPlace bool
 		}{
-			{"DROP SCHEMA public", true}, {"DROP SCHEMA public; CREATE SCHEMA public; CREATE TABLE public.more (id int)", true}, {"ALTER SCHEMA public RENAME TO gone", true}, {"ALTER SCHEMA public OWNER TO CURRENT_USER", true},
-			{"GRANT ALL ON SCHEMA public TO PUBLIC", true}, {"REVOKE ALL ON SCHEMA public FROM PUBLIC", true}, {"COMMENT ON SCHEMA public IS 'x'", true},
-			{"DROP EXTENSION plpgsql", false}, {"COMMENT ON EXTENSION plpgsql IS 'x'", false}, {"REVOKE EXECUTE ON FUNCTION pg_catalog.now() FROM PUBLIC", false}, {"GRANT SELECT ON pg_catalog.pg_class TO reader", false},
-			{"ALTER USER MAPPING FOR PUBLIC SERVER away OPTIONS (SET a 'c')", false}, {"ALTER PUBLICATION p ADD TABLES IN SCHEMA app", false},
-			{"ALTER TABLE app.hive DISABLE TRIGGER ALL; ALTER TABLE app.hive ENABLE TRIGGER ALL", true}, {"COMMENT ON TABLE app.hive IS 'x'; COMMENT ON TABLE app.hive IS NULL", true},
-			{"ALTER DATABASE %s SET work_mem = '9MB'", true}, {"ALTER DATABASE %s RESET ALL", true}, {"ALTER ROLE CURRENT_USER IN DATABASE %s SET search_path = app", true}, {"ALTER ROLE ALL IN DATABASE %s SET search_path = app", true}, {"ALTER DATABASE %s CONNECTION LIMIT 3", true},
-			{"REVOKE ALL ON DATABASE %s FROM PUBLIC", true}, {"GRANT CONNECT ON DATABASE %s TO reader WITH GRANT OPTION", true}, {"COMMENT ON DATABASE %s IS 'another'", true}, {"ALTER DATABASE %s OWNER TO reader", true}, {"ALTER DATABASE %s IS_TEMPLATE true", true},
+			{"DROP SCHEMA public", true}, {
+				"DROP SCHEMA public; CREATE SCHEMA public; CREATE TABLE public.more (id int)", true},
+			{"ALTER SCHEMA public RENAME TO gone", true}, {"ALTER SCHEMA public OWNER TO CURRENT_USER", true},
+			{"GRANT ALL ON SCHEMA public TO PUBLIC", true}, {"REVOKE ALL ON SCHEMA public FROM PUBLIC", true},
+			{"COMMENT ON SCHEMA public IS 'x'", true},
+			{"DROP EXTENSION plpgsql", false}, {"COMMENT ON EXTENSION plpgsql IS 'x'", false},
+			{"REVOKE EXECUTE ON FUNCTION pg_catalog.now() FROM PUBLIC", false},
+			{"GRANT SELECT ON pg_catalog.pg_class TO reader", false},
+			{"ALTER USER MAPPING FOR PUBLIC SERVER away OPTIONS (SET a 'c')", false},
+			{"ALTER PUBLICATION p ADD TABLES IN SCHEMA app", false},
+			{"ALTER TABLE app.hive DISABLE TRIGGER ALL; ALTER TABLE app.hive ENABLE TRIGGER ALL", true},
+			{"COMMENT ON TABLE app.hive IS 'x'; COMMENT ON TABLE app.hive IS NULL", true},
+			{"ALTER DATABASE %s SET work_mem = '9MB'", true}, {"ALTER DATABASE %s RESET ALL", true},
+			{"ALTER ROLE CURRENT_USER IN DATABASE %s SET search_path = app", true},
+			{"ALTER ROLE ALL IN DATABASE %s SET search_path = app", true},
+			{"ALTER DATABASE %s CONNECTION LIMIT 3", true},
+			{"REVOKE ALL ON DATABASE %s FROM PUBLIC", true},
+			{"GRANT CONNECT ON DATABASE %s TO reader WITH GRANT OPTION", true},
+			{"COMMENT ON DATABASE %s IS 'another'", true}, {"ALTER DATABASE %s OWNER TO reader", true},
+			{"ALTER DATABASE %s IS_TEMPLATE true", true},
 		} {
 			if strings.Contains(work.sql, "TABLES IN SCHEMA") && !atLeast(s.about.Version, 15) {
 				continue
 			}
 			client, err := pgx.Connect(t.Context(), s.Connection(copied.ID, copied.Facts).URL)
 			require.NoError(t, err)
-			_, err = client.Exec(t.Context(), strings.ReplaceAll(work.sql, "%s", copied.ID), pgx.QueryExecModeSimpleProtocol)
+			_, err = client.Exec(t.Context(), strings.ReplaceAll(work.sql, "%s", copied.ID),
+				pgx.QueryExecModeSimpleProtocol)
 			require.NoError(t, err, work.sql)
 			d, err := s.Open(t.Context(), copied.ID, engine.Session{Wait: time.Second})
 			require.NoError(t, err)
@@ -502,7 +537,8 @@ func TestBuiltIn(t *testing.T) {
 			assert.Equal(t, engine.Way(""), again.Way, "after %s: %s %v", work.sql, again.Why, again.Settings)
 		}
 		// What was put back in place is known to be, also to another process.
-		for i, sql := range []string{"DROP SCHEMA public; CREATE SCHEMA public", "INSERT INTO app.hive VALUES (2)", "INSERT INTO app.hive VALUES (3)"} {
+		for i, sql := range []string{"DROP SCHEMA public; CREATE SCHEMA public", "INSERT INTO app.hive VALUES (2)",
+			"INSERT INTO app.hive VALUES (3)"} {
 			require.NoError(t, try(t, s, copied, sql))
 			report, err := o.Do(t.Context(), reset.Options{})
 			require.NoError(t, err)

@@ -120,7 +120,8 @@ func (s *server) findKey(ctx context.Context) (err error) {
 		s.key, err = fromPassword(s.config.Password)
 	case s.roles:
 		s.roles = false
-		s.about.Notes = append(s.about.Notes, "the url: has no password from which those of logins could be derived: "+s.config.User+" is owner and login itself")
+		s.about.Notes = append(s.about.Notes, "the url: has no password from which those of logins could be derived: "+
+			s.config.User+" is owner and login itself")
 	}
 	return err
 }
@@ -129,7 +130,8 @@ func (s *server) findKey(ctx context.Context) (err error) {
 func (s *server) storedKey(ctx context.Context) (string, error) {
 	var secret, mark string
 	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		return conn.QueryRow(ctx, "SELECT coalesce(rolpassword, ''), coalesce(shobj_description(oid, 'pg_authid'), '') FROM pg_authid WHERE rolname = $1", secretRole).Scan(&secret, &mark)
+		return conn.QueryRow(ctx, "SELECT coalesce(rolpassword, ''), coalesce(shobj_description(oid, 'pg_authid'), "+
+			"'') FROM pg_authid WHERE rolname = $1", secretRole).Scan(&secret, &mark)
 	})
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):
@@ -162,7 +164,8 @@ func (s *server) makeKey(ctx context.Context) error {
 		if failed != nil {
 			return failed
 		}
-		err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s NOLOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS '%s'", secretRole, verifier, secretRole, roleMark+": the passwords of its roles are derived from this"))
+		err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s NOLOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS '%s'", secretRole,
+			verifier, secretRole, roleMark+": the passwords of its roles are derived from this"))
 		if err == nil {
 			key, err = s.storedKey(ctx)
 		}
@@ -177,7 +180,8 @@ func (s *server) makeKey(ctx context.Context) error {
 // puts rows back for it.
 func (s *server) ensureOwner(ctx context.Context, f engine.Facts) error {
 	if f.Role == "superuser" && !s.super {
-		return fault.New(fault.Lacking, "use another role:, or a superuser's url:", "role: superuser needs a superuser, and %s is none", s.config.User)
+		return fault.New(fault.Lacking, "use another role:, or a superuser's url:",
+			"role: superuser needs a superuser, and %s is none", s.config.User)
 	}
 	if !s.roles {
 		return nil
@@ -202,7 +206,8 @@ func (s *server) ensureOwner(ctx context.Context, f engine.Facts) error {
 	}
 	// What this role's sessions begin with is set by a superuser, and cannot be
 	// had by the owner's own.
-	return s.ensureRole(ctx, hand(name), " BYPASSRLS IN ROLE "+ident(name), fmt.Sprintf("; ALTER ROLE %s SET session_replication_role = replica", ident(hand(name))))
+	return s.ensureRole(ctx, hand(name), " BYPASSRLS IN ROLE "+ident(name),
+		fmt.Sprintf("; ALTER ROLE %s SET session_replication_role = replica", ident(hand(name))))
 }
 
 // ensureRole makes a login of Hemzo's with a derived password, or gives it the
@@ -231,7 +236,8 @@ func (s *server) ensureRole(ctx context.Context, name, options, after string) er
 	if there { // its administrator has another password now, or it is of an older Hemzo
 		sql, after = fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'", ident(name), verifier), ""
 	}
-	if err := s.do(ctx, fmt.Sprintf("%s%s; COMMENT ON ROLE %s IS %s", sql, after, ident(name), literal(roleMark+s.keyMark()))); err != nil {
+	if err := s.do(ctx, fmt.Sprintf("%s%s; COMMENT ON ROLE %s IS %s", sql, after, ident(name),
+		literal(roleMark+s.keyMark()))); err != nil {
 		return err
 	}
 	s.noteSure(name)
@@ -254,7 +260,9 @@ func (s *server) fits(ctx context.Context, name string) (bool, error) {
 		s.noteSure(name)
 		return true, nil
 	case !s.super && !strings.HasSuffix(mark, " of "+s.config.User):
-		return false, fault.New(fault.Refused, "use that administrator's url:, or give the database another name", "the role %s was made through another administrator than %s, and has a password that this one cannot know", name, s.config.User)
+		return false, fault.New(fault.Refused, "use that administrator's url:, or give the database another name",
+			"the role %s was made through another administrator than %s, and has a password that this one cannot know",
+			name, s.config.User)
 	}
 	return false, nil
 }
@@ -278,7 +286,8 @@ func (s *server) noteSure(name string) {
 // markOf returns the comment of a role, and whether there is such a role.
 func (s *server) markOf(ctx context.Context, name string) (mark string, there bool, err error) {
 	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		return conn.QueryRow(ctx, "SELECT coalesce(shobj_description(oid, 'pg_authid'), '') FROM pg_roles WHERE rolname = $1", name).Scan(&mark)
+		return conn.QueryRow(ctx, "SELECT coalesce(shobj_description(oid, 'pg_authid'), '') FROM pg_roles WHERE "+
+			"rolname = $1", name).Scan(&mark)
 	})
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", false, nil
@@ -296,7 +305,8 @@ func (s *server) ensureLogin(ctx context.Context, id string, f engine.Facts) err
 		return s.named(ctx, name)
 	}
 	// What it makes is the owner's, as everything else.
-	return s.ensureRole(ctx, name, " IN ROLE "+ident(s.owner(f)), fmt.Sprintf("; ALTER ROLE %s SET role = %s", ident(name), literal(s.owner(f))))
+	return s.ensureRole(ctx, name, " IN ROLE "+ident(s.owner(f)),
+		fmt.Sprintf("; ALTER ROLE %s SET role = %s", ident(name), literal(s.owner(f))))
 }
 
 // named lets tests in as a role of the sources. One that Hemzo did not make
@@ -307,9 +317,11 @@ func (s *server) named(ctx context.Context, name string) error {
 	case err != nil:
 		return fmt.Errorf("looking for the role %s: %w", name, err)
 	case !there:
-		return fault.New(fault.Usage, "add it to  roles:  or make it in a migration", "role: %s names no role of the server", name)
+		return fault.New(fault.Usage, "add it to  roles:  or make it in a migration",
+			"role: %s names no role of the server", name)
 	case !strings.HasPrefix(mark, roleMark):
-		return fault.New(fault.Refused, "use  role: own, or a role that the sources make", "the role %s is not one that Hemzo made: its password is not to be changed", name)
+		return fault.New(fault.Refused, "use  role: own, or a role that the sources make",
+			"the role %s is not one that Hemzo made: its password is not to be changed", name)
 	case s.sure("login " + name):
 		return nil
 	}
@@ -318,11 +330,13 @@ func (s *server) named(ctx context.Context, name string) error {
 		return err
 	}
 	defer unlock()
-	n, err := s.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1 AND rolcanlogin AND shobj_description(oid, 'pg_authid') = $2", name, roleMark+s.keyMark())
+	n, err := s.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1 AND rolcanlogin AND "+
+		"shobj_description(oid, 'pg_authid') = $2", name, roleMark+s.keyMark())
 	if err == nil && n == 0 {
 		var verifier string
 		if verifier, err = scram(s.password(name)); err == nil {
-			err = s.do(ctx, fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS %s", ident(name), verifier, ident(name), literal(roleMark+s.keyMark())))
+			err = s.do(ctx, fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS %s", ident(name),
+				verifier, ident(name), literal(roleMark+s.keyMark())))
 		}
 	}
 	if err == nil {
@@ -345,7 +359,8 @@ func (s *server) makeRole(ctx context.Context, name, options string) error {
 	if _, there, err := s.markOf(ctx, name); err != nil || there {
 		return err
 	}
-	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS '%s'", ident(name), options, ident(name), roleMark))
+	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS '%s'", ident(name), options, ident(name),
+		roleMark))
 	if sqlState(err) == "42710" || sqlState(err) == "23505" { // made by somebody else meanwhile
 		return nil
 	}

@@ -67,11 +67,13 @@ type server struct {
 
 	turn turn.Turn // for what follows
 	conn *pgx.Conn
-	held map[string]bool // locks of this process, by name; false for one that a break has cost, and that is to be taken again
+	// locks of this process, by name; false for one that a break has cost, and that is to be taken again
+	held map[string]bool
 }
 
 func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
-	return &server{config: config, host: host, patience: p, twins: turn.New(), owning: turn.New(), turn: turn.New(), lanes: newLanes(), held: map[string]bool{}}
+	return &server{config: config, host: host, patience: p, twins: turn.New(), owning: turn.New(), turn: turn.New(),
+		lanes: newLanes(), held: map[string]bool{}}
 }
 
 func (s *server) About() engine.About { return s.about }
@@ -83,7 +85,8 @@ func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 	c := engine.Connection{
 		Host: host, Port: port, User: user, Password: password, Database: id, Socket: s.socket,
 		ConnInfo: fmt.Sprintf("host=%s port=%s user=%s password=%s dbname=%s", host, port, user, password, id),
-		Env:      []engine.Setting{{Name: "PGHOST", Value: host}, {Name: "PGPORT", Value: port}, {Name: "PGUSER", Value: user}, {Name: "PGPASSWORD", Value: password}, {Name: "PGDATABASE", Value: id}},
+		Env: []engine.Setting{{Name: "PGHOST", Value: host}, {Name: "PGPORT", Value: port},
+			{Name: "PGUSER", Value: user}, {Name: "PGPASSWORD", Value: password}, {Name: "PGDATABASE", Value: id}},
 	}
 	u := url.URL{Scheme: "postgresql", User: url.UserPassword(user, password), Path: "/" + id}
 	if strings.HasPrefix(host, "/") { // a socket's folder: only a parameter can name it
@@ -125,7 +128,8 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 		}
 	}
 	return s.make(ctx, id, facts, func(work string) error {
-		err := s.slowly(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE template0 OWNER %s ENCODING %s LOCALE %s CONNECTION LIMIT %d",
+		err := s.slowly(ctx, fmt.Sprintf(
+			"CREATE DATABASE %s TEMPLATE template0 OWNER %s ENCODING %s LOCALE %s CONNECTION LIMIT %d",
 			ident(work), ident(s.owner(facts)), literal(spec.Encoding), literal(spec.Locale), workLimit(work)))
 		if err != nil || len(spec.Extensions) == 0 {
 			return err
@@ -137,7 +141,8 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 		defer conn.Close(ctx)
 		for _, x := range spec.Extensions {
 			if _, err := conn.Exec(ctx, "CREATE EXTENSION "+ident(x)); err != nil {
-				e := fault.New(fault.Lacking, "install it on the server, or leave it out of extensions:", "the extension %s cannot be made", x)
+				e := fault.New(fault.Lacking, "install it on the server, or leave it out of extensions:",
+					"the extension %s cannot be made", x)
 				e.Said, e.Reason = message(err), err
 				return e
 			}
@@ -196,7 +201,8 @@ func (s *server) duplicate(ctx context.Context, from engine.Entry, work string, 
 		strategy = " STRATEGY file_copy"
 	}
 	err := s.busy(ctx, func() error {
-		return s.slowly(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s CONNECTION LIMIT %d%s", ident(work), ident(from.ID), ident(s.owner(facts)), workLimit(work), strategy))
+		return s.slowly(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s CONNECTION LIMIT %d%s", ident(work),
+			ident(from.ID), ident(s.owner(facts)), workLimit(work), strategy))
 	})
 	if err != nil {
 		return err
@@ -239,7 +245,8 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 	kind, _ := engine.KindOf(to)
 	sql, mine := "", kind == engine.Template || kind == engine.Kept
 	if mine {
-		sql = fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ALTER DATABASE %s OWNER TO CURRENT_USER; ", ident(from), ident(from))
+		sql = fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ALTER DATABASE %s OWNER TO CURRENT_USER; ",
+			ident(from), ident(from))
 	}
 	if kind != engine.Work {
 		sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d; ", ident(from), limitOf(privateOf(facts).Carry))
@@ -267,13 +274,15 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 }
 
 // christen writes the facts and runs what gives the name, in one transaction.
-func (s *server) christen(ctx context.Context, conn *pgx.Conn, from string, kind engine.Kind, facts engine.Facts, sql string) error {
+func (s *server) christen(ctx context.Context, conn *pgx.Conn, from string, kind engine.Kind, facts engine.Facts,
+	sql string) error {
 	if _, err := conn.Exec(ctx, "BEGIN"); err != nil {
 		return err
 	}
 	birth := ""
 	if kind == engine.Copy {
-		if err := conn.QueryRow(ctx, "SELECT concat_ws(' ', pg_current_xact_id(), oid, pg_current_wal_insert_lsn()) FROM pg_database WHERE datname = $1", from).Scan(&birth); err != nil {
+		if err := conn.QueryRow(ctx, "SELECT concat_ws(' ', pg_current_xact_id(), oid, "+
+			"pg_current_wal_insert_lsn()) FROM pg_database WHERE datname = $1", from).Scan(&birth); err != nil {
 			return err
 		}
 	}
@@ -474,7 +483,10 @@ func (s *server) Shared(ctx context.Context) (now time.Time, shared bool, err er
 	if s.private {
 		return now, false, nil
 	}
-	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error { return conn.QueryRow(ctx, "SELECT now()").Scan(&now) })
+	err = s.ask(ctx, func(ctx context.Context,
+		conn *pgx.Conn) error {
+		return conn.QueryRow(ctx, "SELECT now()").Scan(&now)
+	})
 	return now.UTC(), true, err
 }
 
@@ -527,7 +539,8 @@ func (s *server) Clear(ctx context.Context) error {
 	}
 	for _, r := range found {
 		e, ours := s.entry(ctx, r)
-		if !ours || e.Newer || s.Owned(ctx, e.ID) || e.Kind == engine.Work && e.Facts.Owner.Lock != "" && s.Owned(ctx, e.Facts.Owner.Lock) {
+		if !ours || e.Newer || s.Owned(ctx, e.ID) || e.Kind == engine.Work && e.Facts.Owner.Lock != "" &&
+			s.Owned(ctx, e.Facts.Owner.Lock) {
 			continue
 		}
 		if err := s.Drop(ctx, e.ID); err != nil && fault.KindOf(err) != fault.Refused {

@@ -92,7 +92,8 @@ func (d *database) vacuumed(ctx context.Context, conn *pgx.Conn, p putting, fres
 	}
 	if len(list) > 0 {
 		flush(ctx, conn)
-		if _, err := conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+strings.Join(list, ", "), pgx.QueryExecModeSimpleProtocol); err != nil {
+		if _, err := conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+strings.Join(list, ", "),
+			pgx.QueryExecModeSimpleProtocol); err != nil {
 			return err
 		}
 	}

@@ -123,7 +123,8 @@ func (s *server) prepared(ctx context.Context, made *spare, start, e engine.Entr
 	// is done here, by the EXPLAIN. In another session there is no such statement,
 	// and the replacement goes the longer way.
 	made.of, made.same = e.ID, "EXECUTE "+ident(made.work)
-	return s.do(ctx, fmt.Sprintf("%s; PREPARE %s AS %s; EXPLAIN EXECUTE %s", text, ident(made.work), same, ident(made.work)))
+	return s.do(ctx, fmt.Sprintf("%s; PREPARE %s AS %s; EXPLAIN EXECUTE %s", text, ident(made.work), same,
+		ident(made.work)))
 }
 
 func spareFor(from, owner string) string { return from + " " + owner }
@@ -131,15 +132,19 @@ func spareFor(from, owner string) string { return from + " " + owner }
 // same returns a statement that fails with 22012 unless nobody is connected to
 // a database, and unless it and its facts are as they are now.
 func (s *server) same(ctx context.Context, id string) (sql string, err error) {
-	where, row := "pg_db_role_setting WHERE setdatabase = (SELECT oid FROM pg_database WHERE datname = %s) AND setrole = (SELECT oid FROM pg_roles WHERE rolname = current_user)", [2]uint32{}
+	where, row := "pg_db_role_setting WHERE setdatabase = (SELECT oid FROM pg_database WHERE datname = %s) AND "+
+		"setrole = (SELECT oid FROM pg_roles WHERE rolname = current_user)", [2]uint32{}
 	if !s.apart() {
-		where = "pg_shdescription WHERE objoid = (SELECT oid FROM pg_database WHERE datname = %s) AND classoid = 'pg_database'::regclass"
+		where = "pg_shdescription WHERE objoid = (SELECT oid FROM pg_database WHERE datname = %s) AND classoid = " +
+			"'pg_database'::regclass"
 	}
 	where = fmt.Sprintf(where, literal(id))
 	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		return conn.QueryRow(ctx, "SELECT (SELECT oid FROM pg_database WHERE datname = "+literal(id)+"), xmin FROM "+where).Scan(&row[0], &row[1])
+		return conn.QueryRow(ctx, "SELECT (SELECT oid FROM pg_database WHERE datname = "+literal(id)+"), xmin FROM "+
+			where).Scan(&row[0], &row[1])
 	})
-	return fmt.Sprintf("SELECT 1 / count(*) FROM %s AND xmin = '%d'::xid AND pg_stat_get_db_numbackends(%d) = 0", where, row[1], row[0]), err
+	return fmt.Sprintf("SELECT 1 / count(*) FROM %s AND xmin = '%d'::xid AND pg_stat_get_db_numbackends(%d) = 0", where,
+		row[1], row[0]), err
 }
 
 // claimSpare reports whether there is no spare for a key, nor one being made:

@@ -26,7 +26,8 @@ func subject(w place.Wanted) enginetest.Subject {
 		Dump: func(t *testing.T, c engine.Connection) string {
 			text := enginetest.Program(t, "", "pg_dump", "--create", "--no-security-labels", "-d", c.URL)
 			return enginetest.SortLines(strings.ReplaceAll(text, c.Database, "COPY"), func(l string) bool {
-				return l == "" || strings.HasPrefix(l, `\restrict`) || strings.HasPrefix(l, `\unrestrict`) || strings.Contains(l, `"hemzo.facts"`)
+				return l == "" || strings.HasPrefix(l, `\restrict`) || strings.HasPrefix(l, `\unrestrict`) ||
+					strings.Contains(l, `"hemzo.facts"`)
 			})
 		},
 	}
@@ -83,18 +84,24 @@ INSERT INTO cache VALUES ('a', 'b');
 SELECT nextval('tickets');`}
 
 var suiteWork = []enginetest.Work{
-	{Name: "rows", Text: "INSERT INTO hive (kind, label) VALUES ('d', 'c'); UPDATE kind SET title = 'Zander' WHERE code = 'z'; DELETE FROM other.journal"},
-	{Name: "rolled back", Text: "BEGIN; DELETE FROM queen; SAVEPOINT a; INSERT INTO parent VALUES (1); ROLLBACK TO a; ROLLBACK; SELECT nextval('tickets')"},
+	{Name: "rows", Text: "INSERT INTO hive (kind, label) VALUES ('d', 'c'); UPDATE kind SET title = 'Zander' WHERE " +
+		"code = 'z'; DELETE FROM other.journal"},
+	{Name: "rolled back", Text: "BEGIN; DELETE FROM queen; SAVEPOINT a; INSERT INTO parent VALUES (1); ROLLBACK TO " +
+		"a; ROLLBACK; SELECT nextval('tickets')"},
 	{Name: "emptied", Text: "TRUNCATE hive, queen RESTART IDENTITY CASCADE; TRUNCATE kind CASCADE; TRUNCATE cache"},
 	{Name: "cascade", Text: "DELETE FROM hive WHERE id = 1; DELETE FROM reading; INSERT INTO child VALUES (1, 2)"},
 	{Name: "copied in", Text: "COPY reading FROM stdin;\n3\t2026-03-03\n\\.\nREFRESH MATERIALIZED VIEW loud;"},
-	{Name: "sequences", Text: "SELECT setval('tickets', 5, false); ALTER SEQUENCE tickets INCREMENT 3; ALTER TABLE hive ALTER id RESTART WITH 900"},
+	{Name: "sequences", Text: "SELECT setval('tickets', 5, false); ALTER SEQUENCE tickets INCREMENT 3; ALTER TABLE " +
+		"hive ALTER id RESTART WITH 900"},
 	{Name: "objects", Text: `CREATE TABLE "a;b""c" (x int); CREATE VIEW v AS SELECT 1; CREATE TYPE t AS (x int); CREATE FUNCTION f() RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE SCHEMA mine CREATE TABLE mine.x (y int)`},
-	{Name: "altered", Text: "ALTER TABLE hive ADD COLUMN weight int DEFAULT 3; DROP TRIGGER noted ON hive; ALTER TYPE state ADD VALUE 'sold'; COMMENT ON TABLE kind IS 'kinds'"},
+	{Name: "altered", Text: "ALTER TABLE hive ADD COLUMN weight int DEFAULT 3; DROP TRIGGER noted ON hive; ALTER " +
+		"TYPE state ADD VALUE 'sold'; COMMENT ON TABLE kind IS 'kinds'"},
 	{Name: "dropped", Text: "DROP TABLE other.journal CASCADE; DROP SCHEMA other CASCADE; DROP MATERIALIZED VIEW loud"},
-	{Name: "rights", Text: "GRANT SELECT ON hive TO PUBLIC; ALTER TABLE hive ENABLE ROW LEVEL SECURITY; REVOKE ALL ON queen FROM CURRENT_USER; ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC"},
+	{Name: "rights", Text: "GRANT SELECT ON hive TO PUBLIC; ALTER TABLE hive ENABLE ROW LEVEL SECURITY; REVOKE ALL " +
+		"ON queen FROM CURRENT_USER; ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC"},
 	{Name: "a hostile name", Text: `ALTER TABLE parent ADD CONSTRAINT "x on y ADD a int;COMMIT;ALTER ROLE CURRENT_USER SUPERUSER;--" CHECK (x > 0)`},
-	{Name: "settings", Text: "DO $$ BEGIN EXECUTE format('ALTER DATABASE %I SET work_mem = ''5MB''', current_database()); EXECUTE format('COMMENT ON DATABASE %I IS ''mine''', current_database()); END $$"},
+	{Name: "settings", Text: "DO $$ BEGIN EXECUTE format('ALTER DATABASE %I SET work_mem = ''5MB''', " +
+		"current_database()); EXECUTE format('COMMENT ON DATABASE %I IS ''mine''', current_database()); END $$"},
 	{Name: "public", Text: "CREATE TABLE public.z (a int); GRANT CREATE ON SCHEMA public TO PUBLIC"},
 	{Name: "large objects", Text: "SELECT lo_from_bytea(0, 'honey')"},
 	{Name: "clustered and vacuumed", Text: "CLUSTER hive USING hive_pkey; VACUUM FULL kind; ANALYZE"},

@@ -30,7 +30,8 @@ type baseline struct {
 	Tables    []mark    `json:"tables"`
 	Catalogs  []mark    `json:"catalogs"` // in the order in which the server is asked for them
 	Counters  []counter `json:"counters"`
-	At        string    `json:"at,omitempty"` // the place in the log from which on it has to be read, as formatLogMark writes it
+	// the place in the log from which on it has to be read, as formatLogMark writes it
+	At string `json:"at,omitempty"`
 }
 
 // form is what baselines look like that this Hemzo reads and writes.
@@ -52,7 +53,8 @@ type mark struct {
 	Leads    []string `json:"fk,omitempty"` // the tables that its foreign keys lead to
 	Count    int64    `json:"c,omitempty"`  // of rows: of a catalog, and where the map cannot be believed
 	Since    string   `json:"x,omitempty"`  // the transaction that put its rows back, likewise
-	Older    bool     `json:"w,omitempty"`  // then a transaction with a lower number was under way: a row may be younger than it looks
+	// then a transaction with a lower number was under way: a row may be younger than it looks
+	Older bool `json:"w,omitempty"`
 }
 
 // counter is a sequence.
@@ -81,7 +83,8 @@ const tables = `SELECT format('%I.%I', n.nspname, c.relname), c.oid, c.relpersis
 	c.oid IN (SELECT tgrelid FROM pg_trigger WHERE tgenabled IN ('A', 'R')) OR c.oid IN (SELECT ev_class FROM pg_rewrite WHERE ev_enabled IN ('A', 'R')),
 	c.oid IN (SELECT confrelid FROM pg_constraint WHERE contype = 'f' AND conrelid <> confrelid),
 	(SELECT array_agg(DISTINCT k.confrelid::regclass::text) FROM pg_constraint k WHERE k.contype = 'f' AND k.conrelid = c.oid AND k.confrelid <> c.oid)
-	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE ` + users + ` OR c.oid = 'pg_largeobject'::regclass ORDER BY 1`
+	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE ` + users +
+	` OR c.oid = 'pg_largeobject'::regclass ORDER BY 1`
 
 // differing lists, by their place in a baseline, the tables that are not as
 // they are there.
@@ -105,7 +108,8 @@ func allNames(all []mark) []string {
 
 // columns are the parts of marks, one list each, for a query.
 func columns(all []mark) []any {
-	ids, files, pages, vacuums := make([]uint32, len(all)), make([]int64, len(all)), make([]int64, len(all)), make([]int64, len(all))
+	ids, files, pages, vacuums := make([]uint32, len(all)), make([]int64, len(all)), make([]int64, len(all)),
+		make([]int64, len(all))
 	for i, m := range all {
 		ids[i], files[i], pages[i], vacuums[i] = m.OID, m.File, m.Pages, m.Vacuums
 	}
@@ -192,7 +196,8 @@ func moved(all []counter) string {
 		if !c.Called {
 			is = "is_called"
 		}
-		parts[i] = fmt.Sprintf("SELECT %d FROM %s WHERE last_value <> %d OR %s OR log_cnt <> 0", i+1, c.Name, c.Last, is)
+		parts[i] = fmt.Sprintf("SELECT %d FROM %s WHERE last_value <> %d OR %s OR log_cnt <> 0", i+1, c.Name, c.Last,
+			is)
 	}
 	return strings.Join(parts, " UNION ALL ")
 }
@@ -250,7 +255,8 @@ func sets(all []counter) string {
 	for i, c := range all {
 		parts[i] = fmt.Sprintf("(%s, %d::bigint, %t)", literal(c.Name), c.Last, c.Called)
 	}
-	return "SELECT count(setval(name::regclass, value, called)) FROM (VALUES " + strings.Join(parts, ", ") + ") AS put (name, value, called)"
+	return "SELECT count(setval(name::regclass, value, called)) FROM (VALUES " + strings.Join(parts, ", ") +
+		") AS put (name, value, called)"
 }
 
 // note takes a baseline of a database. With exact the map is to be believed:
@@ -393,7 +399,8 @@ func rowsSince(all []mark, next string) string {
 		case next != "":
 			newer = fmt.Sprintf("age(xmin) <= age('%s'::xid)", next)
 		}
-		parts = append(parts, fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM ONLY %s", i+1, newer, m.Name))
+		parts = append(parts, fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM ONLY %s", i+1, newer,
+			m.Name))
 	}
 	if parts == nil {
 		return "SELECT 1, 0::bigint, 0::bigint WHERE false"
@@ -446,7 +453,8 @@ func (d *database) compare(ctx context.Context, conn *pgx.Conn, base baseline) (
 // quick is compare as far as the numbers of transactions and the log tell,
 // which takes no session inside the database; false where they do not. The
 // moment that it is true of is noted, also where it cannot tell more.
-func (d *database) quick(ctx context.Context, conn *pgx.Conn, inside bool, base baseline) (t touched, ok bool, err error) {
+func (d *database) quick(ctx context.Context, conn *pgx.Conn, inside bool, base baseline) (t touched, ok bool,
+	err error) {
 	id := d.id
 	if inside && d.known {
 		id = "" // the session is in that database, whatever it is called now
@@ -465,7 +473,8 @@ func (d *database) quick(ctx context.Context, conn *pgx.Conn, inside bool, base 
 	// No transaction has been here since the last look, or since it was made, and
 	// none is under way: the next number is that behind the last one that ended.
 	birth, _, _ := strings.Cut(privateOf(d.facts).Birth, " ")
-	if base.Quiet && m.writers == 0 && (m.next == d.seen || m.oldest == m.next && d.born && birth == strconv.FormatInt(m.next-1, 10)) {
+	if base.Quiet && m.writers == 0 &&
+		(m.next == d.seen || m.oldest == m.next && d.born && birth == strconv.FormatInt(m.next-1, 10)) {
 		return touched{idle: true}, true, nil
 	}
 	d.now = m
@@ -614,7 +623,8 @@ func (d *database) rows(ctx context.Context, conn *pgx.Conn, base baseline) (t t
 		return t, err
 	}
 	var objects int64
-	if err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_largeobject_metadata").Scan(&objects); err != nil || objects > 0 {
+	if err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_largeobject_metadata").Scan(&objects); err != nil ||
+		objects > 0 {
 		return t, errors.Join(err, errReplace{"large objects may have been changed"})
 	}
 	if t.tables, err = differ(ctx, conn, base.Tables, base.Next); err == nil {

@@ -45,9 +45,11 @@ func (e Engine) Hosting() engine.Hosting {
 func (Engine) Check(s engine.Spec) error {
 	switch {
 	case s.Image == "":
-		return fault.New(fault.Usage, "say which, as in  image: registry.example.org/search:8", "a service needs an image")
+		return fault.New(fault.Usage, "say which, as in  image: registry.example.org/search:8",
+			"a service needs an image")
 	case len(s.Service.Ports) == 0:
-		return fault.New(fault.Usage, "say which, as in  service: { ports: [9200] }", "the service %s needs the ports that it listens on", s.Image)
+		return fault.New(fault.Usage, "say which, as in  service: { ports: [9200] }",
+			"the service %s needs the ports that it listens on", s.Image)
 	}
 	for _, way := range []string{s.Service.Ready, s.Service.Forget} {
 		if _, err := parseWay(way); err != nil {
@@ -59,7 +61,8 @@ func (Engine) Check(s engine.Spec) error {
 
 // Fingerprint lists what a fresh service depends on.
 func (Engine) Fingerprint(s engine.Spec) []string {
-	return []string{"service", s.Image, fmt.Sprintf("%q %q %v", s.Service.Variables, s.Service.Command, s.Service.Ports)}
+	return []string{"service", s.Image,
+		fmt.Sprintf("%q %q %v", s.Service.Variables, s.Service.Command, s.Service.Ports)}
 }
 
 // MaxLayers is none: what a service holds is not copied.
@@ -71,7 +74,10 @@ func (Engine) Needs(context.Context) []engine.Need { return nil }
 // open opens the services of a user.
 func open(_ context.Context, fleet engine.Fleet, spec engine.Spec) (engine.Server, error) {
 	return percopy.Open(fleet, percopy.Kind{
-		Connection: func(at engine.Endpoint, _ string) engine.Connection { return connection(spec.Service.Ports, at.At) },
+		Connection: func(at engine.Endpoint,
+			_ string) engine.Connection {
+			return connection(spec.Service.Ports, at.At)
+		},
 		Open: func(_ context.Context, s *percopy.Server, e engine.Entry, _ engine.Session) (engine.Database, error) {
 			return &copied{server: s, spec: spec, entry: e}, nil
 		},
@@ -80,7 +86,8 @@ func open(_ context.Context, fleet engine.Fleet, spec engine.Spec) (engine.Serve
 
 // Image is the one that the project file names.
 func (Engine) Image(spec engine.Spec) engine.Image {
-	return engine.Image{Name: spec.Image, Ports: spec.Service.Ports, Args: spec.Service.Command, Env: spec.Service.Variables}
+	return engine.Image{Name: spec.Image, Ports: spec.Service.Ports, Args: spec.Service.Command,
+		Env: spec.Service.Variables}
 }
 
 // Probe asks a service whether it is ready, in the way that the project file says.
@@ -113,7 +120,8 @@ func parseWay(text string) (way, error) {
 	case ok && strings.HasPrefix(rest, "/") && slices.Contains([]string{"GET", "HEAD", "POST", "PUT", "DELETE"}, first):
 		return way{method: first, path: rest}, nil
 	}
-	return way{}, fault.New(fault.Usage, `as in  "GET /health"  or  "says listening"`, "%q is no way to ask a service", text)
+	return way{}, fault.New(fault.Usage, `as in  "GET /health"  or  "says listening"`, "%q is no way to ask a service",
+		text)
 }
 
 func connection(ports []int, at map[int]string) engine.Connection {

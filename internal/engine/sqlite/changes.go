@@ -79,7 +79,8 @@ func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) 
 		}
 		c.rollback()
 		if try == 100 {
-			return nil, fault.New(fault.Failed, "end the reads that keep the write-ahead log from being emptied", "making a snapshot: the write-ahead log of %s stays in use", d.path)
+			return nil, fault.New(fault.Failed, "end the reads that keep the write-ahead log from being emptied",
+				"making a snapshot: the write-ahead log of %s stays in use", d.path)
 		}
 	}
 	defer c.rollback()
@@ -165,10 +166,11 @@ func addedTable(c *conn, name string, rows int, out *engine.Changes) error {
 		return err
 	}
 	if rows > 0 {
-		err = c.each(fmt.Sprintf("SELECT %s FROM main.%s LIMIT ?", quoteAll(t.columns), quote(name)), func(s *stmt) error {
-			one.Rows = append(one.Rows, engine.RowChange{After: s.row(0, len(t.columns))})
-			return nil
-		}, rows)
+		err = c.each(fmt.Sprintf("SELECT %s FROM main.%s LIMIT ?", quoteAll(t.columns), quote(name)),
+			func(s *stmt) error {
+				one.Rows = append(one.Rows, engine.RowChange{After: s.row(0, len(t.columns))})
+				return nil
+			}, rows)
 	} else {
 		one.Columns = nil
 	}
@@ -223,7 +225,8 @@ func sequenceChanges(c *conn, out *engine.Changes) error {
 	return c.each(`SELECT coalesce(now.name, was.name), coalesce(was.seq, 0), coalesce(now.seq, 0)
 		FROM main.sqlite_sequence AS now FULL JOIN start.sqlite_sequence AS was ON now.name = was.name
 		WHERE now.seq IS NOT was.seq ORDER BY 1`, func(s *stmt) error {
-		out.Sequences = append(out.Sequences, engine.SequenceChange{Name: s.text(0), Before: s.text(1), After: s.text(2)})
+		out.Sequences = append(out.Sequences,
+			engine.SequenceChange{Name: s.text(0), Before: s.text(1), After: s.text(2)})
 		return nil
 	})
 }

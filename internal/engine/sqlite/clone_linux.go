@@ -26,6 +26,7 @@ func newFile(path string, mode os.FileMode) (f *os.File, publish func() error, e
 		return nil, nil, err
 	}
 	return f, func() error {
-		return unix.Linkat(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(fd), unix.AT_FDCWD, path, unix.AT_SYMLINK_FOLLOW)
+		return unix.Linkat(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(fd), unix.AT_FDCWD, path,
+			unix.AT_SYMLINK_FOLLOW)
 	}, nil
 }

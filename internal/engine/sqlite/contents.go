@@ -12,13 +12,14 @@ import (
 func (d *database) Contents(ctx context.Context, _ bool) ([]engine.Content, error) {
 	var out []engine.Content
 	var tables []string
-	err := d.Query(ctx, "SELECT type, name, coalesce(sql, '') FROM sqlite_schema", engine.Sink{Row: func(r []any) error {
-		out = append(out, engine.Content{Kind: fmt.Sprint(r[0]), Name: fmt.Sprint(r[1]), Sum: fmt.Sprint(r[2])})
-		if r[0] == "table" {
-			tables = append(tables, fmt.Sprint(r[1]))
-		}
-		return nil
-	}})
+	err := d.Query(ctx, "SELECT type, name, coalesce(sql, '') FROM sqlite_schema",
+		engine.Sink{Row: func(r []any) error {
+			out = append(out, engine.Content{Kind: fmt.Sprint(r[0]), Name: fmt.Sprint(r[1]), Sum: fmt.Sprint(r[2])})
+			if r[0] == "table" {
+				tables = append(tables, fmt.Sprint(r[1]))
+			}
+			return nil
+		}})
 	if err != nil {
 		return nil, err
 	}

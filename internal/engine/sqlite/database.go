@@ -139,7 +139,9 @@ func (d *database) Apply(ctx context.Context, s engine.Script) error {
 	}
 	if lite.Xsqlite3_get_autocommit(c.tls, c.db) == 0 {
 		c.rollback()
-		e := fault.New(fault.StepFailed, "add COMMIT at its end, or drop its BEGIN: Hemzo runs each migration in a transaction", "it leaves a transaction open")
+		e := fault.New(fault.StepFailed,
+			"add COMMIT at its end, or drop its BEGIN: Hemzo runs each migration in a transaction",
+			"it leaves a transaction open")
 		e.Where.File = s.File
 		return e
 	}
@@ -156,7 +158,9 @@ func (c *conn) rollback() {
 func (d *database) run(ctx context.Context, s engine.Script, p sqltext.Piece) error {
 	text := s.Text[p.Start:p.End]
 	if p.Open != "" {
-		return d.failed(s, p.Start, text, &liteError{Message: "a " + p.Open + " is begun here and never ended", Offset: p.OpenAt - p.Start, Code: lite.SQLITE_ERROR})
+		return d.failed(s, p.Start, text,
+			&liteError{Message: "a " + p.Open + " is begun here and never ended", Offset: p.OpenAt - p.Start,
+				Code: lite.SQLITE_ERROR})
 	}
 	st, err := d.c.prepare(text)
 	if err != nil {
@@ -216,7 +220,8 @@ func within(s engine.Script, p sqltext.Piece, text string) error {
 	if !outside {
 		return nil
 	}
-	e := fault.New(fault.Refused, "take it out of the migration: Hemzo changes nothing that it did not make", "this statement reaches beyond the database")
+	e := fault.New(fault.Refused, "take it out of the migration: Hemzo changes nothing that it did not make",
+		"this statement reaches beyond the database")
 	line, column := sqltext.Position(s.Text, p.Start)
 	e.Where = fault.Position{File: s.File, Line: line + s.First - 1, Column: column}
 	e.Lines = []string{text}
@@ -227,7 +232,8 @@ func within(s engine.Script, p sqltext.Piece, text string) error {
 // transaction that is open already.
 func fitsTransaction(text string) bool {
 	words := sqltext.Words(dialect, text, 1)
-	return len(words) == 0 || !slices.Contains([]string{"BEGIN", "COMMIT", "END", "ROLLBACK", "SAVEPOINT", "RELEASE", "VACUUM", "PRAGMA", "DETACH"}, words[0])
+	return len(words) == 0 || !slices.Contains([]string{"BEGIN", "COMMIT", "END", "ROLLBACK", "SAVEPOINT", "RELEASE",
+		"VACUUM", "PRAGMA", "DETACH"}, words[0])
 }
 
 // Load puts rows into a table, in one transaction.
@@ -247,7 +253,8 @@ func (d *database) Load(ctx context.Context, t engine.Table) error {
 		return d.explain(err, "loading "+t.File)
 	}
 	if table == nil {
-		return bad(1, "name the file after its table, and load it after the migration that makes it", "there is no table %q", t.Name)
+		return bad(1, "name the file after its table, and load it after the migration that makes it",
+			"there is no table %q", t.Name)
 	}
 	for _, col := range t.Columns {
 		if !slices.ContainsFunc(table.columns, func(k string) bool { return strings.EqualFold(k, col) }) {
@@ -257,14 +264,16 @@ func (d *database) Load(ctx context.Context, t engine.Table) error {
 	if _, err := c.do("BEGIN"); err != nil {
 		return d.explain(err, "loading "+t.File)
 	}
-	insert := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", quote(t.Name), quoteAll(t.Columns), strings.TrimSuffix(strings.Repeat("?,", len(t.Columns)), ","))
+	insert := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", quote(t.Name), quoteAll(t.Columns),
+		strings.TrimSuffix(strings.Repeat("?,", len(t.Columns)), ","))
 	for i, row := range t.Rows {
 		if _, err := c.do(insert, row...); err != nil {
 			c.rollback()
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			e := &fault.Error{Kind: fault.StepFailed, What: "SQLite refuses this row", Said: err.Error(), Code: code(err), Reason: err, Where: fault.Position{File: t.File, Line: t.Lines[i]}}
+			e := &fault.Error{Kind: fault.StepFailed, What: "SQLite refuses this row", Said: err.Error(),
+				Code: code(err), Reason: err, Where: fault.Position{File: t.File, Line: t.Lines[i]}}
 			if l, ok := errors.AsType[*liteError](err); ok {
 				e.Said = l.Message
 			}

@@ -57,7 +57,8 @@ var settings = map[string][]string{
 func (Engine) Check(s engine.Spec) error {
 	bad := func(next, format string, args ...any) error { return fault.New(fault.Usage, next, format, args...) }
 	if s.Version != "" && s.Version != "3" && !strings.HasPrefix(version()+".", s.Version+".") {
-		return bad("leave version out, or say  version: 3", "sqlite: version %q is wanted, this program has %s", s.Version, version())
+		return bad("leave version out, or say  version: 3", "sqlite: version %q is wanted, this program has %s",
+			s.Version, version())
 	}
 	if _, ok := encodings[strings.ToUpper(s.Encoding)]; !ok {
 		return bad("say UTF-8, UTF-16le or UTF-16be", "sqlite: it has no encoding %q", s.Encoding)
@@ -66,7 +67,8 @@ func (Engine) Check(s engine.Spec) error {
 		return bad("leave locale out", "sqlite: it has no locales")
 	}
 	if len(s.Extensions) > 0 {
-		return bad("leave extensions out", "sqlite: extensions are loaded by the application, Hemzo cannot load %s", s.Extensions[0])
+		return bad("leave extensions out", "sqlite: extensions are loaded by the application, Hemzo cannot load %s",
+			s.Extensions[0])
 	}
 	for _, set := range s.Settings {
 		values, ok := settings[set.Name]
@@ -88,7 +90,8 @@ func (Engine) Check(s engine.Spec) error {
 	return nil
 }
 
-var encodings = map[string]string{"": "UTF-8", "UTF-8": "UTF-8", "UTF8": "UTF-8", "UTF-16": "UTF-16le", "UTF-16LE": "UTF-16le", "UTF-16BE": "UTF-16be"}
+var encodings = map[string]string{"": "UTF-8", "UTF-8": "UTF-8", "UTF8": "UTF-8", "UTF-16": "UTF-16le",
+	"UTF-16LE": "UTF-16le", "UTF-16BE": "UTF-16be"}
 
 // Fingerprint lists what an empty SQLite file depends on. The library's minor
 // version is not part of it: the file format has been one since 3.0.

@@ -220,7 +220,8 @@ func (r *reader) page(n int) (b []byte, err error) {
 	if !r.log {
 		return r.b[(n-1)*r.size : n*r.size], nil
 	}
-	err = r.c.each("SELECT data FROM sqlite_dbpage WHERE schema = 'main' AND pgno = ?", func(s *stmt) error { b = s.bytes(0); return nil }, n)
+	err = r.c.each("SELECT data FROM sqlite_dbpage WHERE schema = 'main' AND pgno = ?",
+		func(s *stmt) error { b = s.bytes(0); return nil }, n)
 	if err == nil && len(b) != r.size {
 		err = fmt.Errorf("page %d cannot be read", n)
 	}
@@ -348,7 +349,8 @@ func (d *database) putPages(c *conn, st *start, diff *difference, newSchema bool
 		}
 	}
 	if r.pages > st.pages {
-		if _, err = c.do("INSERT INTO sqlite_dbpage(pgno, data, schema) VALUES (?, NULL, 'main')", st.pages+1); err != nil {
+		if _, err = c.do("INSERT INTO sqlite_dbpage(pgno, data, schema) VALUES (?, NULL, 'main')",
+			st.pages+1); err != nil {
 			return 0, err
 		}
 	}

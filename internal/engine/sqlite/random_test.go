@@ -37,7 +37,8 @@ func (w *worker) rowWork() string {
 	id := w.r.IntN(700)
 	return []func() string{
 		func() string {
-			return fmt.Sprintf("INSERT INTO apiary(name) VALUES ('%s %d')", w.pick("Lime Hill", "LIME HILL", "Ridge"), w.r.IntN(5))
+			return fmt.Sprintf("INSERT INTO apiary(name) VALUES ('%s %d')", w.pick("Lime Hill", "LIME HILL", "Ridge"),
+				w.r.IntN(5))
 		},
 		func() string {
 			return fmt.Sprintf("INSERT OR REPLACE INTO hive(id, apiary_id, label) VALUES (%d, 1, 'h%d')", id, id)
@@ -45,14 +46,16 @@ func (w *worker) rowWork() string {
 		func() string { return fmt.Sprintf("UPDATE hive SET label = label || 'x' WHERE id %% 97 = %d", id%97) },
 		func() string { return fmt.Sprintf("DELETE FROM hive WHERE id BETWEEN %d AND %d", id, id+w.r.IntN(300)) },
 		func() string {
-			return fmt.Sprintf("INSERT OR REPLACE INTO kind VALUES ('%s', %s)", w.pick("a", "A", "b", "z"), w.pick("1", "1.0", "'1'", "x'31'", "NULL"))
+			return fmt.Sprintf("INSERT OR REPLACE INTO kind VALUES ('%s', %s)", w.pick("a", "A", "b", "z"),
+				w.pick("1", "1.0", "'1'", "x'31'", "NULL"))
 		},
 		func() string {
 			return fmt.Sprintf("INSERT INTO note VALUES (%d, randomblob(%d))", id, w.r.IntN(20000))
 		},
 		func() string { return "UPDATE note SET body = zeroblob(length(body))" },
 		func() string {
-			return fmt.Sprintf("INSERT INTO log WITH RECURSIVE n(v) AS (SELECT 1 UNION ALL SELECT v + 1 FROM n WHERE v < %d) SELECT 'entry ' || v FROM n", 1+w.r.IntN(800))
+			return fmt.Sprintf("INSERT INTO log WITH RECURSIVE n(v) AS (SELECT 1 UNION ALL SELECT v + 1 FROM n "+
+				"WHERE v < %d) SELECT 'entry ' || v FROM n", 1+w.r.IntN(800))
 		},
 		func() string { return "DELETE FROM " + w.pick("log", "note", "kind", "apiary", "hive") },
 		func() string { return fmt.Sprintf("UPDATE sqlite_sequence SET seq = seq + %d", w.r.IntN(9)) },

@@ -20,8 +20,10 @@ import (
 // early leaves the file as it was.
 func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
 	if r.Way == engine.Rollback {
-		return nil, fault.New(fault.Usage, "use --by truncation or --by snapshot, which put back what was touched alone",
-			"SQLite has no reset by rollback: a transaction belongs to one connection, and the tests open connections of their own to the file")
+		return nil, fault.New(fault.Usage,
+			"use --by truncation or --by snapshot, which put back what was touched alone",
+			"SQLite has no reset by rollback: a transaction belongs to one connection, and the tests open "+
+				"connections of their own to the file")
 	}
 	other, err := d.swapped(r.Baseline)
 	switch {
@@ -109,7 +111,8 @@ type pagesNeeded struct{ why string }
 func (p *pagesNeeded) Error() string { return p.why }
 
 // attempt puts back rows or pages in one transaction.
-func (d *database) attempt(ctx context.Context, st *start, r engine.Reset, rows bool, why string) (report *engine.Report, err error) {
+func (d *database) attempt(ctx context.Context, st *start, r engine.Reset, rows bool,
+	why string) (report *engine.Report, err error) {
 	var c *conn
 	if rows {
 		c, err = d.join(st)
@@ -247,10 +250,11 @@ func movedSequences(c *conn, st *start) (int, error) {
 func schemaDiffers(c *conn, st *start) (bool, error) {
 	var all [2][]string
 	for i, c := range []*conn{c, st.c} {
-		err := c.each("SELECT type, name, tbl_name, sql, rootpage FROM main.sqlite_schema ORDER BY rowid", func(s *stmt) error {
-			all[i] = append(all[i], fmt.Sprintf("%q", s.row(0, 5)))
-			return nil
-		})
+		err := c.each("SELECT type, name, tbl_name, sql, rootpage FROM main.sqlite_schema ORDER BY rowid",
+			func(s *stmt) error {
+				all[i] = append(all[i], fmt.Sprintf("%q", s.row(0, 5)))
+				return nil
+			})
 		if err != nil {
 			return false, err
 		}
@@ -261,7 +265,8 @@ func schemaDiffers(c *conn, st *start) (bool, error) {
 // needsApplication reports whether SQLite lacks a function or a collation
 // that only the application registers.
 func needsApplication(err error) bool {
-	return err != nil && (strings.Contains(err.Error(), "no such function") || strings.Contains(err.Error(), "no such collation") || strings.Contains(err.Error(), "no such module"))
+	return err != nil && (strings.Contains(err.Error(), "no such function") ||
+		strings.Contains(err.Error(), "no such collation") || strings.Contains(err.Error(), "no such module"))
 }
 
 // putRows puts back the rows of the tables that differ.
@@ -313,12 +318,15 @@ func putTable(c *conn, st *start, name string) (engine.TableReport, error) {
 	}
 	// First all that is not as it was goes, then all that is missing comes:
 	// in this order no row meets another with the same unique value.
-	r.Removed, err = c.do(fmt.Sprintf("DELETE FROM main.%s AS now WHERE NOT EXISTS (SELECT 1 FROM start.%s AS was WHERE %s AND NOT (%s))",
+	r.Removed, err = c.do(fmt.Sprintf(
+		"DELETE FROM main.%s AS now WHERE NOT EXISTS (SELECT 1 FROM start.%s AS was WHERE %s AND NOT (%s))",
 		q, q, t.same("was", "now"), t.differ("was", "now")))
 	if err != nil {
 		return r, err
 	}
-	r.PutBack, err = c.do(fmt.Sprintf("INSERT INTO main.%s (%s) SELECT %s FROM start.%s AS was WHERE NOT EXISTS (SELECT 1 FROM main.%s AS now WHERE %s)",
+	r.PutBack, err = c.do(fmt.Sprintf(
+		"INSERT INTO main.%s (%s) SELECT %s FROM start.%s AS was WHERE NOT EXISTS (SELECT 1 FROM main.%s AS now "+
+			"WHERE %s)",
 		q, t.list(), t.list(), q, q, t.same("now", "was")))
 	return r, err
 }
@@ -430,7 +438,8 @@ func putHeader(c *conn, st *start) error {
 // replace puts a new file in the place of one that cannot be put back.
 func (d *database) replace(ctx context.Context, r engine.Reset, why string) (*engine.Report, error) {
 	if r.InPlace {
-		return nil, fault.New(fault.Failed, "reset without --in-place: clients must then open the file again", "the copy cannot be put back in place: %s", why)
+		return nil, fault.New(fault.Failed, "reset without --in-place: clients must then open the file again",
+			"the copy cannot be put back in place: %s", why)
 	}
 	d.disconnect()
 	e, err := d.server.Find(ctx, d.id)
@@ -449,7 +458,8 @@ func (d *database) replace(ctx context.Context, r engine.Reset, why string) (*en
 	if err != nil {
 		return nil, err
 	}
-	return &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Tables: []engine.TableReport{}, Baseline: e.Facts.Baseline}, nil
+	return &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Tables: []engine.TableReport{},
+		Baseline: e.Facts.Baseline}, nil
 }
 
 // forgetPages makes the connection that wrote pages forget what it knew of

@@ -152,7 +152,8 @@ func (s *server) Drop(_ context.Context, id string) error {
 		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
 	}
 	var first error
-	for _, path := range []string{s.file(id), s.file(id) + "-wal", s.file(id) + "-shm", s.file(id) + "-journal", s.Facts(id)} {
+	for _, path := range []string{s.file(id), s.file(id) + "-wal", s.file(id) + "-shm", s.file(id) + "-journal",
+		s.Facts(id)} {
 		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) && first == nil {
 			first = fmt.Errorf("dropping %s: %w", id, err)
 		}
@@ -183,7 +184,9 @@ func (s *server) Clear(ctx context.Context) error {
 			if err := s.Drop(ctx, id); err != nil {
 				return err
 			}
-		case ok && kind != engine.Copy && ext == "json" && (folder.Older(n, time.Minute) || kind == engine.Work && !s.owned(ctx, path) || kind == engine.Kept && s.orphaned(ctx, path)):
+		case ok && kind != engine.Copy && ext == "json" &&
+			(folder.Older(n, time.Minute) || kind == engine.Work && !s.owned(ctx, path) || kind == engine.Kept &&
+				s.orphaned(ctx, path)):
 			if _, err := os.Stat(s.file(id)); errors.Is(err, os.ErrNotExist) {
 				os.Remove(path)
 			}
@@ -209,7 +212,8 @@ func (s *server) orphaned(ctx context.Context, path string) bool {
 		return false
 	}
 	e, err := s.Find(ctx, f.Of)
-	return errors.Is(err, engine.ErrNotFound) || err == nil && e.Facts.Owner.Lock != "" && !s.Owned(ctx, e.Facts.Owner.Lock)
+	return errors.Is(err, engine.ErrNotFound) || err == nil && e.Facts.Owner.Lock != "" &&
+		!s.Owned(ctx, e.Facts.Owner.Lock)
 }
 
 func (s *server) IsIntact(_ context.Context, e engine.Entry) (bool, error) {
@@ -272,7 +276,8 @@ func (s *server) Watch(_ context.Context, id string) (func(time.Duration) (bool,
 		if err := unix.Stat(path, &after); err != nil {
 			return false, fmt.Errorf("watching %s: %w", id, err)
 		}
-		return blind || after.Atim != before.Atim || after.Mtim != before.Mtim || after.Size != before.Size || hasLog(path), nil
+		return blind || after.Atim != before.Atim || after.Mtim != before.Mtim || after.Size != before.Size ||
+			hasLog(path), nil
 	}, nil
 }
 

@@ -21,7 +21,8 @@ import (
 // where, putting it back comes last.
 func TestSmallFile(t *testing.T) {
 	s, template, copied := made(t, "CREATE TABLE hive (id INTEGER PRIMARY KEY, label TEXT);")
-	run(t, s.file(copied), "INSERT INTO hive(label) VALUES ('a'); ALTER TABLE hive ADD COLUMN colour TEXT; CREATE TABLE jar (x)")
+	run(t, s.file(copied), "INSERT INTO hive(label) VALUES ('a'); ALTER TABLE hive ADD COLUMN colour TEXT; CREATE "+
+		"TABLE jar (x)")
 	report := reset(t, s, copied, engine.Reset{Start: template})
 	assert.False(t, report.Reconnect)
 	assert.Equal(t, content(t, s.file(template)), content(t, s.file(copied)))
@@ -52,12 +53,15 @@ func made(t *testing.T, script string, settings ...engine.Setting) (s *server, t
 	opened, err := Engine{}.Hosting().Embedded(ctx, t.TempDir(), engine.Spec{})
 	require.NoError(t, err)
 	s = opened.(*server)
-	work, template, copied := engine.NewID(engine.Work), engine.TemplateID("0123456789abcdef"), engine.NewID(engine.Copy)
+	work, template, copied := engine.NewID(engine.Work), engine.TemplateID("0123456789abcdef"),
+		engine.NewID(engine.Copy)
 	facts := engine.Facts{Format: engine.Format}
 	require.NoError(t, s.Create(ctx, work, engine.Spec{Settings: settings}, facts))
 	d, err := s.Open(ctx, work, engine.Session{Wait: time.Second})
 	require.NoError(t, err)
-	script = strings.ReplaceAll(script, "generate_series(1, 500)", "(WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n WHERE value < 500) SELECT value FROM n)")
+	script = strings.ReplaceAll(script, "generate_series(1, 500)",
+		"(WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n WHERE value < 500) SELECT value "+
+			"FROM n)")
 	require.NoError(t, d.Apply(ctx, engine.Script{File: "apiary.sql", Text: script, First: 1}))
 	require.NoError(t, d.Close())
 	require.NoError(t, s.Rename(ctx, work, template, facts))
@@ -85,10 +89,11 @@ func content(t *testing.T, path string) string {
 	for _, name := range tables {
 		tab, err := describe(c, "main", name)
 		require.NoError(t, err)
-		require.NoError(t, c.each(fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", tab.list(), quote(name)), func(s *stmt) error {
-			fmt.Fprintf(&b, "%s: %#v\n", name, s.row(0, len(s.columns())))
-			return nil
-		}))
+		require.NoError(t, c.each(fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", tab.list(), quote(name)),
+			func(s *stmt) error {
+				fmt.Fprintf(&b, "%s: %#v\n", name, s.row(0, len(s.columns())))
+				return nil
+			}))
 	}
 	for _, p := range []string{"user_version", "application_id", "integrity_check"} {
 		w, err := c.word("PRAGMA " + p)
@@ -100,14 +105,17 @@ func content(t *testing.T, path string) string {
 
 // works are kinds of work that a test may do to a copy.
 var works = map[string]string{
-	"rows added":               "INSERT INTO hive(apiary_id, label) VALUES (1, 'n'); INSERT INTO log VALUES ('x')",
-	"rows altered":             "UPDATE hive SET label = label || '!' WHERE id % 7 = 0",
-	"rows removed":             "DELETE FROM hive WHERE id < 400",
-	"all removed":              "DELETE FROM hive; DELETE FROM apiary; DELETE FROM kind; DELETE FROM note",
-	"a letter's case":          "UPDATE apiary SET name = upper(name)",
-	"a type alone":             "UPDATE kind SET weight = 1.0 WHERE code = 'a'; UPDATE note SET body = 'text' WHERE rowid = 'x'",
-	"a key":                    "UPDATE kind SET code = 'z' WHERE code = 'a'; UPDATE hive SET id = 9999 WHERE id = 3",
-	"unique values swapped":    "UPDATE apiary SET name = 'q' WHERE id = 1; UPDATE apiary SET name = 'Lime Hill' WHERE id = 2; UPDATE apiary SET name = 'Old Mill' WHERE id = 1",
+	"rows added":      "INSERT INTO hive(apiary_id, label) VALUES (1, 'n'); INSERT INTO log VALUES ('x')",
+	"rows altered":    "UPDATE hive SET label = label || '!' WHERE id % 7 = 0",
+	"rows removed":    "DELETE FROM hive WHERE id < 400",
+	"all removed":     "DELETE FROM hive; DELETE FROM apiary; DELETE FROM kind; DELETE FROM note",
+	"a letter's case": "UPDATE apiary SET name = upper(name)",
+	"a type alone": "UPDATE kind SET weight = 1.0 WHERE code = 'a'; UPDATE note SET body = 'text' " +
+		"WHERE rowid = 'x'",
+	"a key": "UPDATE kind SET code = 'z' WHERE code = 'a'; UPDATE hive SET id = 9999 WHERE id = 3",
+	"unique values " +
+		"swapped": "UPDATE apiary SET name = 'q' WHERE id = 1; UPDATE apiary SET name = 'Lime Hill' WHERE id = 2; " +
+		"UPDATE apiary SET name = 'Old Mill' WHERE id = 1",
 	"a counter":                "INSERT INTO apiary(name) VALUES ('x'); DELETE FROM apiary WHERE name = 'x'",
 	"a counter by hand":        "UPDATE sqlite_sequence SET seq = 77; INSERT INTO sqlite_sequence VALUES ('hive', 3)",
 	"the version":              "PRAGMA user_version = 8; PRAGMA application_id = 5",
@@ -171,7 +179,8 @@ func TestResetIsExact(t *testing.T) {
 						_, err := other.number("SELECT count(*) FROM hive")
 						require.NoError(t, err)
 						run(t, s.file(copied), work)
-						report, err := long.Reset(context.Background(), engine.Reset{Way: way, Start: template, Baseline: base})
+						report, err := long.Reset(context.Background(),
+							engine.Reset{Way: way, Start: template, Baseline: base})
 						require.NoError(t, err)
 						base = report.Baseline
 						assert.Equal(t, want, content(t, s.file(copied)))
@@ -198,7 +207,8 @@ func TestResetIsExact(t *testing.T) {
 
 func TestResetKeeps(t *testing.T) {
 	s, template, copied := made(t, apiary)
-	run(t, s.file(copied), "INSERT INTO log VALUES ('stays'); INSERT INTO apiary(name) VALUES ('stays'); INSERT INTO note VALUES ('goes', 1)")
+	run(t, s.file(copied), "INSERT INTO log VALUES ('stays'); INSERT INTO apiary(name) VALUES ('stays'); INSERT "+
+		"INTO note VALUES ('goes', 1)")
 	report := reset(t, s, copied, engine.Reset{Start: template, Keep: []string{"LOG", "apiary"}})
 	assert.Equal(t, []engine.TableReport{{Name: "note", Removed: 1}}, report.Tables)
 	assert.Equal(t, 0, report.Sequences, "the counter of a kept table is kept")
@@ -273,7 +283,8 @@ func TestChanges(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, &engine.Changes{
 		Tables: []engine.TableChange{
-			{Name: "apiary", Added: 1, Columns: []string{"id", "name"}, Rows: []engine.RowChange{{After: []any{int64(3), "new"}}}},
+			{Name: "apiary", Added: 1, Columns: []string{"id", "name"},
+				Rows: []engine.RowChange{{After: []any{int64(3), "new"}}}},
 			{Name: "kind", Removed: 1, Altered: 1, Columns: []string{"code", "weight"}, Rows: []engine.RowChange{
 				{Before: []any{"b", 1.5}}, {Before: []any{"a", int64(1)}, After: []any{"a", int64(2)}}}},
 			{Name: "extra", Added: 1, Columns: []string{"a"}, Rows: []engine.RowChange{{After: []any{int64(1)}}}},
@@ -281,17 +292,22 @@ func TestChanges(t *testing.T) {
 		Sequences: []engine.SequenceChange{{Name: "apiary", Before: "2", After: "3"}},
 		Schema: []engine.SchemaChange{
 			{What: "added", Kind: "table", Name: "extra"}, {What: "removed", Kind: "trigger", Name: "hive_made"},
-			{What: "altered", Kind: "table", Name: "log", Details: []string{"removed column what", "added column at INT"}}, {What: "removed", Kind: "table", Name: "note"},
+			{What: "altered", Kind: "table", Name: "log",
+				Details: []string{"removed column what", "added column at INT"}},
+			{What: "removed", Kind: "table", Name: "note"},
 		},
 	}, changes)
 }
 
 func TestApplyTellsWhere(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
-		{"syntax", "CREATE TABLE a (x);\n\n  CRATE TABLE b (x);", `m.sql:3:3: SQLite refuses this: near "CRATE": syntax error`},
+		{"syntax", "CREATE TABLE a (x);\n\n  CRATE TABLE b (x);",
+			`m.sql:3:3: SQLite refuses this: near "CRATE": syntax error`},
 		{"inside", "CREATE TABLE a (x);\nINSERT INTO a (x,\n  y) VALUES (1, 2);", "m.sql:2:"},
-		{"constraint", "CREATE TABLE a (x UNIQUE);\nINSERT INTO a VALUES (1), (1);", "m.sql:2:1: SQLite refuses this: UNIQUE constraint failed: a.x (SQLite code 2067)"},
-		{"open string", "SELECT 1;\nSELECT 'abc", "m.sql:2:8: SQLite refuses this: a string is begun here and never ended"},
+		{"constraint", "CREATE TABLE a (x UNIQUE);\nINSERT INTO a VALUES (1), (1);",
+			"m.sql:2:1: SQLite refuses this: UNIQUE constraint failed: a.x (SQLite code 2067)"},
+		{"open string", "SELECT 1;\nSELECT 'abc",
+			"m.sql:2:8: SQLite refuses this: a string is begun here and never ended"},
 		{"open transaction", "BEGIN; CREATE TABLE a (x);", "m.sql: it leaves a transaction open"},
 		{"attach", "\nATTACH '/tmp/x.db' AS x;", "m.sql:2:1: this statement reaches beyond the database"},
 		{"vacuum into", "VACUUM INTO '/tmp/x.db'", "m.sql:1:1: this statement reaches beyond the database"},
@@ -315,11 +331,14 @@ func TestLoad(t *testing.T) {
 	require.NoError(t, err)
 	defer d.Close()
 	load := func(table string, columns ...string) error {
-		return d.Load(context.Background(), engine.Table{File: "d.csv", Name: table, Columns: columns, Rows: [][]any{{"d", nil}, {"a", "1"}}, Lines: []int{2, 3}})
+		return d.Load(context.Background(),
+			engine.Table{File: "d.csv", Name: table, Columns: columns, Rows: [][]any{{"d", nil}, {"a", "1"}},
+				Lines: []int{2, 3}})
 	}
 	assert.ErrorContains(t, load("kinds", "code", "weight"), `d.csv:1: there is no table "kinds"`)
 	assert.ErrorContains(t, load("kind", "code", "wait"), `d.csv:1: table "kind" has no column "wait"`)
-	assert.ErrorContains(t, load("kind", "code", "weight"), "d.csv:3: SQLite refuses this row: UNIQUE constraint failed")
+	assert.ErrorContains(t, load("kind", "code", "weight"),
+		"d.csv:3: SQLite refuses this row: UNIQUE constraint failed")
 	assert.NoError(t, load("note", "rowid", "body"))
 }
 
@@ -447,7 +466,8 @@ func TestOtherFile(t *testing.T) {
 			"garbage": func() { require.NoError(t, os.WriteFile(file, bytes.Repeat([]byte("honey "), 999), 0o600)) },
 		} {
 			old := client("INSERT INTO log VALUES ('old')")
-			report, err := d.Reset(t.Context(), engine.Reset{Start: template, Baseline: base}) // its connections are open
+			// its connections are open
+			report, err := d.Reset(t.Context(), engine.Reset{Start: template, Baseline: base})
 			require.NoError(t, err, what)
 			base = report.Baseline
 			work()

@@ -16,8 +16,9 @@ func TestMain(m *testing.M) { enginetest.Main(m, sqlite.Engine{}) }
 func TestSuite(t *testing.T) {
 	enginetest.Home(t, sqlite.Engine{})
 	enginetest.Run(t, enginetest.Subject{
-		Engine: sqlite.Engine{}, Spec: engine.Spec{Locale: "C", Encoding: "UTF-8"}, Wanted: place.Wanted{Where: []string{"memory"}},
-		Steps: suiteSteps, Broken: "CREATE TABLE a (x);\nCREATE TABEL b (x);", Work: suiteWork,
+		Engine: sqlite.Engine{}, Spec: engine.Spec{Locale: "C", Encoding: "UTF-8"},
+		Wanted: place.Wanted{Where: []string{"memory"}},
+		Steps:  suiteSteps, Broken: "CREATE TABLE a (x);\nCREATE TABEL b (x);", Work: suiteWork,
 		Client: func(t *testing.T, c engine.Connection, text string) {
 			cmd := exec.Command("sqlite3", c.File) // what fails is a test's own affair
 			cmd.Stdin = strings.NewReader(text)
@@ -25,7 +26,8 @@ func TestSuite(t *testing.T) {
 		},
 		Dump: func(t *testing.T, c engine.Connection) string {
 			const ask = ".dump\nPRAGMA user_version; PRAGMA application_id; PRAGMA auto_vacuum;"
-			return enginetest.SortLines(enginetest.Program(t, ask, "sqlite3", c.File), func(string) bool { return false })
+			return enginetest.SortLines(enginetest.Program(t, ask, "sqlite3", c.File),
+				func(string) bool { return false })
 		},
 	})
 }
@@ -43,7 +45,8 @@ INSERT INTO notes VALUES ('the queen is marked');
 INSERT INTO hive (kind, label) VALUES ('d', 'a'), ('z', 'b');`}
 
 var suiteWork = []enginetest.Work{
-	{Name: "rows", Text: "INSERT INTO hive (kind, label) VALUES ('d', 'c'); UPDATE kind SET title = 'Zander' WHERE code = 'z'; DELETE FROM journal;"},
+	{Name: "rows", Text: "INSERT INTO hive (kind, label) VALUES ('d', 'c'); UPDATE kind SET title = 'Zander' WHERE " +
+		"code = 'z'; DELETE FROM journal;"},
 	{Name: "rolled back", Text: "BEGIN; DELETE FROM hive; ROLLBACK;"},
 	{Name: "emptied", Text: "DELETE FROM hive; DELETE FROM kind; DELETE FROM sqlite_sequence;"},
 	{Name: "search", Text: "INSERT INTO notes VALUES ('brood'); DELETE FROM notes WHERE text MATCH 'queen';"},

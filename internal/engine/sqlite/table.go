@@ -19,7 +19,8 @@ type table struct {
 func describe(c *conn, schema, name string) (*table, error) {
 	t := &table{}
 	withoutRowid := false
-	err := c.each("SELECT name, wr FROM pragma_table_list WHERE schema = ? AND name = ? COLLATE NOCASE AND type <> 'view'", func(s *stmt) error {
+	err := c.each("SELECT name, wr FROM pragma_table_list WHERE schema = ? AND name = ? COLLATE NOCASE AND type <> "+
+		"'view'", func(s *stmt) error {
 		t.name, withoutRowid = s.text(0), s.int(1) == 1
 		return nil
 	}, schema, name)
@@ -98,7 +99,8 @@ func (t *table) differ(a, b string) string {
 	var all []string
 	for _, c := range t.columns {
 		q := quote(c)
-		all = append(all, fmt.Sprintf("%[1]s.%[3]s COLLATE BINARY IS NOT %[2]s.%[3]s OR typeof(%[1]s.%[3]s) <> typeof(%[2]s.%[3]s)", a, b, q))
+		all = append(all, fmt.Sprintf(
+			"%[1]s.%[3]s COLLATE BINARY IS NOT %[2]s.%[3]s OR typeof(%[1]s.%[3]s) <> typeof(%[2]s.%[3]s)", a, b, q))
 	}
 	return strings.Join(all, " OR ")
 }

@@ -7,7 +7,8 @@ const (
 	heap2       = 9
 	heap        = 10
 	heapMask    = 0x70
-	hint        = 0xA0 // of manager 0: an image of a page where only hints were set (XLOG_FPI_FOR_HINT in catalog/pg_control.h)
+	// of manager 0: an image of a page where only hints were set (XLOG_FPI_FOR_HINT in catalog/pg_control.h)
+	hint = 0xA0
 )
 
 // Remaps reports whether a record gives catalogs other files.

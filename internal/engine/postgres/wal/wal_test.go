@@ -16,9 +16,12 @@ const segment = 1 << 20
 // made is the log of one record with two blocks, as PostgreSQL writes it, at
 // the beginning of the second file of a server.
 func made() []byte {
-	body := []byte{0, 0x10 | 0x02, 3, 0, 5, 0, 9, 0, 0x01 | 0x04, 7, 0}                // an image of five bytes, compressed, with a hole; three bytes of data
-	body = append(body, 0x7f, 6, 0, 0, 0x0c, 0x40, 0, 0, 0x0d, 0x40, 0, 0, 8, 0, 0, 0) // tablespace, database, file, page
-	body = append(body, 1, 0x80|0x01, 0, 0, 2, 0, 0, 0)                                // the same relation's map of free space
+	// an image of five bytes, compressed, with a hole; three bytes of data
+	body := []byte{0, 0x10 | 0x02, 3, 0, 5, 0, 9, 0, 0x01 | 0x04, 7, 0}
+	// tablespace, database, file, page
+	body = append(body, 0x7f, 6, 0, 0, 0x0c, 0x40, 0, 0, 0x0d, 0x40, 0, 0, 8, 0, 0, 0)
+	// the same relation's map of free space
+	body = append(body, 1, 0x80|0x01, 0, 0, 2, 0, 0, 0)
 	body = append(body, 253, 0, 0, 252, 9, 0, 0, 0, 255, 4)
 	body = append(body, "imagedatmain"...)
 	record := binary.LittleEndian.AppendUint32(nil, uint32(recordHead+len(body)))
@@ -57,7 +60,8 @@ func TestRead(t *testing.T) {
 	for _, at := range []int{0, 8, longHead, longHead + 20, longHead + 30, longHead + 60} {
 		broken := made()
 		broken[at] ^= 0x40
-		assert.ErrorIs(t, write(t, broken).Read(segment+longHead, segment+longHead+n, keep), ErrUnreadable, "a bit of byte %d", at)
+		assert.ErrorIs(t, write(t, broken).Read(segment+longHead, segment+longHead+n, keep), ErrUnreadable,
+			"a bit of byte %d", at)
 	}
 }
 
@@ -82,7 +86,8 @@ func FuzzRecord(f *testing.F) {
 		if sound { // past the checksum
 			head := make([]byte, recordHead)
 			binary.LittleEndian.PutUint32(head, uint32(recordHead+len(b)))
-			binary.LittleEndian.PutUint32(head[20:], crc32.Update(crc32.Checksum(b, castagnoli()), castagnoli(), head[:20]))
+			binary.LittleEndian.PutUint32(head[20:],
+				crc32.Update(crc32.Checksum(b, castagnoli()), castagnoli(), head[:20]))
 			b = append(head, b...)
 		}
 		var r Record
