@@ -288,8 +288,13 @@ func (b bench) bareStart(saved string) (time.Duration, error) {
 	script := `set -e
 dir=$1; from=$2; bin=$(ls -d /usr/lib/postgresql/*/bin | tail -1)
 cp -r "$from" "$dir/data"; chmod -R go-rwx "$dir/data"
-run() { if [ "$(id -u)" = 0 ]; then chown -R postgres "$dir"; setpriv --reuid=postgres --regid=postgres --clear-groups "$@"; else "$@"; fi; }
-run "$bin/pg_ctl" -D "$dir/data" -w -s -l "$dir/log" -o "-p 1 -k $dir -c fsync=off -c shared_buffers=64MB -c listen_addresses= -c hba_file=$dir/hba" start
+run() {
+  if [ "$(id -u)" != 0 ]; then "$@"; return; fi
+  chown -R postgres "$dir"
+  setpriv --reuid=postgres --regid=postgres --clear-groups "$@"
+}
+options="-p 1 -k $dir -c fsync=off -c shared_buffers=64MB -c listen_addresses= -c hba_file=$dir/hba"
+run "$bin/pg_ctl" -D "$dir/data" -w -s -l "$dir/log" -o "$options" start
 `
 	if err := os.WriteFile(filepath.Join(dir, "hba"), []byte("local all all trust\n"), 0o644); err != nil {
 		return 0, err

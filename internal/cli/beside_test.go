@@ -131,7 +131,8 @@ func TestCommandsBeside(t *testing.T) {
 					}
 				})
 			}
-			const ask = `[ "$(psql -XAtc 'SELECT count(*) FROM hive' "$DATABASE_URL")" = 1 ] && curl -sS --fail-with-body -X POST "$HEMZO_CONTROL/reset" >answer || { cat answer; exit 22; }`
+			const ask = `[ "$(psql -XAtc 'SELECT count(*) FROM hive' "$DATABASE_URL")" = 1 ] &&
+				curl -sS --fail-with-body -X POST "$HEMZO_CONTROL/reset" >answer || { cat answer; exit 22; }`
 			loop(root, "run", "-q", "--", "sh", "-c", ask)
 			loop(second, "run", "-q", "--copies", "2", "--", "sh", "-c", "true")
 			loop(root, "take", "-q", "--for", "1s")
@@ -195,7 +196,8 @@ func TestKilledStarts(t *testing.T) {
 	out, err := command("take", "-q", "--as", "look").CombinedOutput()
 	require.NoError(t, err, string(out))
 	out, err = command("sql", "--on", "look", "--bare",
-		`SELECT (SELECT count(*) FROM pg_roles WHERE rolname LIKE 'hemzo\_\_u%'), (SELECT count(*) FROM pg_database WHERE datname ~ 'hemzo_[csw]')`).CombinedOutput()
+		`SELECT (SELECT count(*) FROM pg_roles WHERE rolname LIKE 'hemzo\_\_u%'),
+			(SELECT count(*) FROM pg_database WHERE datname ~ 'hemzo_[csw]')`).CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Equal(t, "1\t1\n", string(out), "logins and databases, with those of the one that looks")
 	out, err = command("stop", "--force").CombinedOutput()

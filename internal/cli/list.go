@@ -170,12 +170,23 @@ func (a *app) showServer(r serverReport, everyone bool) {
 		a.say("  %s", p.dim("empty: hemzo take hands out the first copy"))
 		return
 	}
+	a.showTemplates(r.Templates, everyone)
+	if r.Stock > 0 {
+		a.say("  %s", p.dim(count(r.Stock, "copy")+" made ahead"))
+	}
+	if len(r.Copies) > 0 {
+		a.showCopies(r.Copies, everyone)
+	}
+}
+
+func (a *app) showTemplates(templates []templateReport, everyone bool) {
+	p := a.paintFor(a.outTerm)
 	g := &grid{right: map[int]bool{2: true}}
 	// Templates of one database are layers of one another: a line for each
 	// database, with its newest and the rest counted.
 	var order []string
 	heads, counts, sizes := map[string]templateReport{}, map[string]int{}, map[string]int64{}
-	for _, t := range r.Templates {
+	for _, t := range templates {
 		key := t.Project + "\x00" + t.Database
 		if counts[key] == 0 {
 			order = append(order, key)
@@ -203,16 +214,14 @@ func (a *app) showServer(r serverReport, everyone bool) {
 		g.add(p.good(count(counts[key], "layer")), name, size(sizes[key]), top, p.dim(ago(t.Made)))
 	}
 	a.print(g, "  ")
-	if r.Stock > 0 {
-		a.say("  %s", p.dim(count(r.Stock, "copy")+" made ahead"))
-	}
-	if len(r.Copies) == 0 {
-		return
-	}
+}
+
+func (a *app) showCopies(copies []copyReport, everyone bool) {
+	p := a.paintFor(a.outTerm)
 	a.say("")
-	g = &grid{right: map[int]bool{2: true}}
+	g := &grid{right: map[int]bool{2: true}}
 	g.add(p.dim("copies"), p.dim("database"), p.dim("size"), p.dim("stays"), p.dim("taken"), "")
-	for _, c := range r.Copies {
+	for _, c := range copies {
 		remark := ""
 		switch {
 		case c.Failed:

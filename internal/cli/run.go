@@ -133,19 +133,12 @@ func (r *runner) run(ctx context.Context) (code int, err error) {
 		return 0, err
 	}
 	defer remove()
-	socket, err := socket()
-	if err != nil {
-		return 0, err
-	}
-	endpoint, err := control.Listen(r.control, "127.0.0.1:0", socket, "", r.session.forms)
+	endpoint, named, err := r.listen()
 	if err != nil {
 		return 0, err
 	}
 	defer endpoint.Close()
-	env = append(env, engine.Setting{Name: "HEMZO_CONTROL", Value: endpoint.URL})
-	if socket != "" {
-		env = append(env, engine.Setting{Name: "HEMZO_CONTROL_SOCKET", Value: socket})
-	}
+	env = append(env, named...)
 	if ctx.Err() != nil {
 		return r.stopped(), nil
 	}
@@ -158,6 +151,22 @@ func (r *runner) run(ctx context.Context) (code int, err error) {
 		}
 	}
 	return code, err
+}
+
+// listen opens the control endpoint. named are the variables that lead to it.
+func (r *runner) listen() (endpoint *control.Endpoint, named []engine.Setting, err error) {
+	socket, err := socket()
+	if err != nil {
+		return nil, nil, err
+	}
+	if endpoint, err = control.Listen(r.control, "127.0.0.1:0", socket, "", r.session.forms); err != nil {
+		return nil, nil, err
+	}
+	named = append(named, engine.Setting{Name: "HEMZO_CONTROL", Value: endpoint.URL})
+	if socket != "" {
+		named = append(named, engine.Setting{Name: "HEMZO_CONTROL_SOCKET", Value: socket})
+	}
+	return endpoint, named, nil
 }
 
 // stopped is the exit code for a signal that came before the command began.

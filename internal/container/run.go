@@ -195,6 +195,24 @@ func (e *Engine) begin(ctx context.Context, run *Running, r Request, own, networ
 		_, _ = stdcopy.StdCopy(r.Log, r.Log, attached.Reader)
 		close(printed)
 	}()
+	e.watch(life, run, r, printed)
+	if _, err := e.client.ContainerStart(ctx, run.ID, client.ContainerStartOptions{}); err != nil {
+		return fmt.Errorf("starting the container %s: %w", r.Name, err)
+	}
+	found, err := e.client.ContainerInspect(ctx, run.ID, client.ContainerInspectOptions{})
+	if errdefs.IsNotFound(err) {
+		return nil // it has ended already: Wait tells how
+	}
+	if err != nil {
+		return fmt.Errorf("looking at the container %s: %w", r.Name, err)
+	}
+	run.reach(r, found.Container.NetworkSettings, own, networkName)
+	return nil
+}
+
+// watch notes how a container ends, and closes run.ended then. printed is closed
+// when all that it says was read.
+func (e *Engine) watch(life context.Context, run *Running, r Request, printed <-chan struct{}) {
 	watching, stop := context.WithCancel(life)
 	// From the first moment on that the engine remembers: asking takes a while.
 	events := e.client.Events(watching,
@@ -229,21 +247,9 @@ func (e *Engine) begin(ctx context.Context, run *Running, r Request, own, networ
 			}
 		}
 		stop()
-		attached.Close()
+		run.attach.Close()
 		close(run.ended)
 	}()
-	if _, err := e.client.ContainerStart(ctx, run.ID, client.ContainerStartOptions{}); err != nil {
-		return fmt.Errorf("starting the container %s: %w", r.Name, err)
-	}
-	found, err := e.client.ContainerInspect(ctx, run.ID, client.ContainerInspectOptions{})
-	if errdefs.IsNotFound(err) {
-		return nil // it has ended already: Wait tells how
-	}
-	if err != nil {
-		return fmt.Errorf("looking at the container %s: %w", r.Name, err)
-	}
-	run.reach(r, found.Container.NetworkSettings, own, networkName)
-	return nil
 }
 
 // reach notes where the ports are reached.

@@ -130,35 +130,9 @@ func Do(ctx context.Context, s engine.Server, e engine.Entry, opt Options) (*Rep
 func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 	began := time.Now()
 	o.settled()
-	f := &o.entry.Facts
-	r := engine.Reset{Way: opt.Way, Start: f.Start, Keep: opt.Keep, InPlace: opt.InPlace, Ahead: opt.Ahead}
-	if opt.To != "" {
-		r.Start, r.Way, r.Keep = opt.To, engine.Snapshot, nil
-	}
-	if o.start.ID != r.Start {
-		start, err := find(ctx, o.server, r.Start)
-		if err != nil {
-			return nil, err
-		}
-		o.start = start
-	}
-	if err := sound(ctx, o.server, o.start); err != nil {
+	r, also, err := o.request(ctx, opt)
+	if err != nil {
 		return nil, err
-	}
-	// A baseline noted with some tables kept says nothing of those tables.
-	at := standsFor(*f)
-	if !f.Resetting && (at == r.Start || at == but(r.Start, r.Keep) && r.Way != engine.Snapshot) {
-		r.Baseline = f.Baseline
-	}
-	if !f.Resetting {
-		r.Last = at
-	}
-	also := opt.To != "" && opt.InPlace && f.Also[opt.To] != nil && !f.Resetting
-	if also {
-		r.Baseline, r.Last = f.Also[opt.To], opt.To
-	}
-	r.Begin = func() error {
-		return o.note(ctx, func(f *engine.Facts) { f.Resetting, f.Baseline = true, nil })
 	}
 	done, err := o.d.Reset(ctx, r)
 	if errors.Is(err, engine.ErrNotFound) { // where it went since it was looked for
@@ -176,37 +150,81 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 		}
 		return &Report{Report: *done, Took: time.Since(began)}, nil
 	}
-	if done.Way != "" || f.Resetting {
-		at = r.Start
-		if len(done.Kept) > 0 {
-			at = but(r.Start, r.Keep)
-		}
-		if done.Noted {
-			f.Resetting = false
-		}
-		if done.Later != nil && !f.Resetting && f.Layer == o.start.Facts.Layer {
-			f.Baseline, f.BaselineState, o.unsaid = r.Baseline, at, !done.Noted
-			if done.Noted { // it is another database
-				f.Baseline, f.Also = nil, nil
-			}
-			o.follow(done.Later, "")
-			return &Report{Report: *done, Took: time.Since(began)}, nil
-		}
-		same := !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) &&
-			f.Layer == o.start.Facts.Layer
-		if !same {
-			err = o.note(ctx, func(f *engine.Facts) {
-				f.Resetting, f.Baseline, f.BaselineState = false, done.Baseline, at
-				if f.Layer > o.start.Facts.Layer { // advance has added to them
-					f.Layer, f.Steps = o.start.Facts.Layer, f.Steps[:o.start.Facts.Layer]
-				}
-			})
+	err = o.noteDone(ctx, r, done)
+	return &Report{Report: *done, Took: time.Since(began)}, err
+}
+
+// request is what the engine is asked for. also says that it goes to a snapshot
+// whose baseline is kept beside that of the start state.
+func (o *Opened) request(ctx context.Context, opt Options) (r engine.Reset, also bool, err error) {
+	f := &o.entry.Facts
+	r = engine.Reset{Way: opt.Way, Start: f.Start, Keep: opt.Keep, InPlace: opt.InPlace, Ahead: opt.Ahead}
+	if opt.To != "" {
+		r.Start, r.Way, r.Keep = opt.To, engine.Snapshot, nil
+	}
+	if o.start.ID != r.Start {
+		if o.start, err = find(ctx, o.server, r.Start); err != nil {
+			return r, false, err
 		}
 	}
+	if err := sound(ctx, o.server, o.start); err != nil {
+		return r, false, err
+	}
+	r.Begin = func() error {
+		return o.note(ctx, func(f *engine.Facts) { f.Resetting, f.Baseline = true, nil })
+	}
+	if f.Resetting { // nothing that was noted is true any more
+		return r, false, nil
+	}
+	// A baseline noted with some tables kept says nothing of those tables.
+	r.Last = standsFor(*f)
+	if r.Last == r.Start || r.Last == but(r.Start, r.Keep) && r.Way != engine.Snapshot {
+		r.Baseline = f.Baseline
+	}
+	if also = opt.To != "" && opt.InPlace && f.Also[opt.To] != nil; also {
+		r.Baseline, r.Last = f.Also[opt.To], opt.To
+	}
+	return r, also, nil
+}
+
+// noteDone writes what is known of a copy once it was put back, or has that
+// written when what makes the next reset cheaper is done.
+func (o *Opened) noteDone(ctx context.Context, r engine.Reset, done *engine.Report) error {
+	f := &o.entry.Facts
+	if done.Way == "" && !f.Resetting {
+		if done.Later != nil && !o.once {
+			o.follow(done.Later, "")
+		}
+		return nil
+	}
+	at := r.Start
+	if len(done.Kept) > 0 {
+		at = but(r.Start, r.Keep)
+	}
+	if done.Noted {
+		f.Resetting = false
+	}
+	if done.Later != nil && !f.Resetting && f.Layer == o.start.Facts.Layer {
+		f.Baseline, f.BaselineState, o.unsaid = r.Baseline, at, !done.Noted
+		if done.Noted { // it is another database
+			f.Baseline, f.Also = nil, nil
+		}
+		o.follow(done.Later, "")
+		return nil
+	}
+	if !f.Resetting && standsFor(*f) == at && bytes.Equal(f.Baseline, done.Baseline) && f.Layer == o.start.Facts.Layer {
+		return nil
+	}
+	err := o.note(ctx, func(f *engine.Facts) {
+		f.Resetting, f.Baseline, f.BaselineState = false, done.Baseline, at
+		if f.Layer > o.start.Facts.Layer { // advance has added to them
+			f.Layer, f.Steps = o.start.Facts.Layer, f.Steps[:o.start.Facts.Layer]
+		}
+	})
 	if err == nil && done.Later != nil && (done.Way != "" || !o.once) {
 		o.follow(done.Later, "")
 	}
-	return &Report{Report: *done, Took: time.Since(began)}, err
+	return err
 }
 
 // note changes the copy's facts, on the server and as they are known here.

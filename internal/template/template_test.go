@@ -121,7 +121,8 @@ func TestLayerNames(t *testing.T) {
 const counting = "{ migrations: m }, { run: [sh, app/run.sh], inputs: 'app/*.sql', continues: true }"
 
 func TestCommandContinues(t *testing.T) {
-	script := `for f in app/*.sql; do n=$(basename $f .sql); sqlite3 "$FILE" "INSERT OR IGNORE INTO done VALUES ('$n', (SELECT count(*) FROM done))"; done`
+	script := `for f in app/*.sql; do n=$(basename $f .sql);
+		sqlite3 "$FILE" "INSERT OR IGNORE INTO done VALUES ('$n', (SELECT count(*) FROM done))"; done`
 	h := at(t, counting, "m/1.sql", "CREATE TABLE done (name PRIMARY KEY, at)", "app/run.sh", script, "app/1.sql", "a")
 	assert.Len(t, h.build(), 2)
 	order := func() (rows [][]any) {
@@ -192,7 +193,8 @@ func TestCancel(t *testing.T) {
 func TestLongLines(t *testing.T) {
 	h := at(t, "{ migrations: m }, { run: [sh, app/run.sh], inputs: always, within: 1m }", "m/1.sql",
 		"CREATE TABLE a(x)",
-		"app/run.sh", `head -c 3000000 /dev/zero | tr '\0' x; echo; echo told; sqlite3 "$FILE" "INSERT INTO a VALUES (1)"`)
+		"app/run.sh", `head -c 3000000 /dev/zero | tr '\0' x; echo; echo told;
+		sqlite3 "$FILE" "INSERT INTO a VALUES (1)"`)
 	var lines []string
 	plan := h.plan()
 	_, err := plan.Build(ctx, h.server, plan.Head(), func(e Event) {

@@ -12,6 +12,9 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/schema"
+	"hemzo/internal/engine/postgres/witness"
 )
 
 // Changes compares the database with its start state: the tables that the
@@ -40,15 +43,15 @@ func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Chang
 			return nil, fmt.Errorf("comparing: %w", err)
 		}
 	}
-	before, err := schemaOf(ctx, start)
+	before, err := schema.Read(ctx, start)
 	if err != nil {
 		return nil, err
 	}
-	after, err := schemaOf(ctx, conn)
+	after, err := schema.Read(ctx, conn)
 	if err != nil {
 		return nil, err
 	}
-	objects := schemaChanges(before, after)
+	objects := schema.Changes(before, after)
 	if len(objects) == 0 {
 		// What no object of users' tells: rights on what is built in, say.
 		if objects, err = d.catalogChanges(ctx, start, conn); err != nil {
@@ -56,28 +59,40 @@ func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Chang
 		}
 	}
 	changes.Schema = append(changes.Schema, objects...)
-	for name, now := range after {
-		old, common := before[name]
-		switch {
-		case name.kind == "table" && !common && now.Definition[0] == 'r':
-			if err := d.compareTable(ctx, nil, conn, name.name, c.Rows, changes); err != nil {
-				return nil, err
-			}
-		case !common:
-		case name.kind == "sequence":
-			if err := sequenceChange(ctx, start, conn, name.name, changes); err != nil {
-				return nil, err
-			}
-		case name.kind == "table" && now.Definition[0] == 'r' && old.Definition[0] == 'r' &&
-			(tables == nil || slices.Contains(tables, name.name)):
-			if err := d.compareTable(ctx, start, conn, name.name, c.Rows, changes); err != nil {
-				return nil, err
-			}
-		}
+	if err := d.contentChanges(ctx, start, conn, before, after, tables, c.Rows, changes); err != nil {
+		return nil, err
 	}
 	slices.SortFunc(changes.Tables, func(a, b engine.TableChange) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(changes.Sequences, func(a, b engine.SequenceChange) int { return strings.Compare(a.Name, b.Name) })
 	return changes, nil
+}
+
+// contentChanges compares the rows of tables, of those named or, for nil, of all,
+// and where sequences stand.
+func (d *database) contentChanges(
+	ctx context.Context, start, conn *pgx.Conn, before, after schema.Schema,
+	tables []string, rows int, changes *engine.Changes,
+) error {
+	for name, now := range after {
+		old, common := before[name]
+		switch {
+		case name.Kind == "table" && !common && now.Definition[0] == 'r':
+			if err := d.compareTable(ctx, nil, conn, name.Name, rows, changes); err != nil {
+				return err
+			}
+		case !common:
+		case name.Kind == "sequence":
+			if err := sequenceChange(ctx, start, conn, name.Name, changes); err != nil {
+				return err
+			}
+		case name.Kind == "table" && now.Definition[0] == 'r' && old.Definition[0] == 'r' &&
+			(tables == nil || slices.Contains(tables, name.Name)):
+			if err := d.compareTable(ctx, start, conn, name.Name, rows, changes); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // levelChanges compares what belongs to the database itself.
@@ -93,7 +108,7 @@ func (d *database) levelChanges(ctx context.Context, start string) ([]engine.Sch
 	}
 	var now []levelItem
 	err = d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
-		now, err = d.server.level(ctx, conn, literal(d.id))
+		now, err = d.server.level(ctx, conn, pg.Literal(d.id))
 		return err
 	})
 	if err != nil {
@@ -122,19 +137,19 @@ func (d *database) levelChanges(ctx context.Context, start string) ([]engine.Sch
 
 // catalogChanges names the catalogs that do not say the same.
 func (d *database) catalogChanges(ctx context.Context, start, conn *pgx.Conn) (out []engine.SchemaChange, err error) {
-	all, err := d.server.catalogs(ctx, conn)
+	all, err := d.server.witness.Catalogs.List(ctx, conn)
 	if err != nil {
 		return nil, err
 	}
 	var sums [2]map[int]string
 	for i, c := range []*pgx.Conn{start, conn} {
-		if sums[i], err = d.server.catalogSums(ctx, c, places(len(all))); err != nil {
+		if sums[i], err = d.server.witness.Catalogs.Sums(ctx, c, schema.Places(len(all))); err != nil {
 			return nil, err
 		}
 	}
 	for at, c := range all {
 		if sums[0][at] != sums[1][at] {
-			out = append(out, engine.SchemaChange{What: "altered", Kind: "catalog", Name: c.name})
+			out = append(out, engine.SchemaChange{What: "altered", Kind: "catalog", Name: c.Name})
 		}
 	}
 	return out, nil
@@ -144,111 +159,24 @@ func (d *database) catalogChanges(ctx context.Context, start, conn *pgx.Conn) (o
 // table and no counter was touched; idle where nothing at all was.
 func (d *database) touchedTables(ctx context.Context, r engine.Reset) (names []string, idle bool, err error) {
 	base, err := d.base(ctx, r)
-	var t touched
+	var t witness.Touched
 	if err == nil {
 		t, err = d.asked(ctx, base)
 	}
-	if reason := (errReplace{}); errors.As(err, &reason) {
+	if reason := (witness.Cannot{}); errors.As(err, &reason) {
 		return nil, false, nil
 	}
 	if err != nil {
 		return nil, false, err
 	}
-	if len(t.tables) == 0 && len(t.counters) > 0 {
+	if len(t.Tables) == 0 && len(t.Counters) > 0 {
 		return []string{""}, false, nil // counters alone
 	}
 	names = []string{}
-	for _, i := range t.tables {
+	for _, i := range t.Tables {
 		names = append(names, base.Tables[i-1].Name)
 	}
-	return names, t.idle, nil
-}
-
-// schema is all that users have made in a database, but for rows.
-type schema map[objectName]object
-
-type objectName struct{ kind, name string }
-
-// partOf reports whether an object belongs to a table that is in one schema
-// and not in another: it came or went with the table.
-func partOf(o object, in, other schema) bool {
-	for _, kind := range []string{"table", "materialized view", "view", "type"} {
-		n := objectName{kind, o.Of}
-		_, there := in[n]
-		_, also := other[n]
-		if there && !also {
-			return true
-		}
-	}
-	return false
-}
-
-func schemaChanges(before, after schema) []engine.SchemaChange {
-	out := []engine.SchemaChange{}
-	add := func(what string, n objectName, details []string) {
-		o, there := after[n]
-		if !there {
-			o = before[n]
-		}
-		out = append(out, engine.SchemaChange{What: what, Kind: n.kind, Name: o.short(), Details: details})
-	}
-	for n, now := range after {
-		old, common := before[n]
-		switch {
-		case !common && !partOf(now, after, before):
-			add("added", n, nil)
-		case common && old.Definition != now.Definition:
-			add("altered", n, columnChanges(old.Definition, now.Definition))
-		}
-	}
-	for n, old := range before {
-		if _, ok := after[n]; !ok && !partOf(old, before, after) {
-			add("removed", n, nil)
-		}
-	}
-	slices.SortFunc(out, func(a, b engine.SchemaChange) int {
-		return strings.Compare(a.Kind+a.Name+a.What, b.Kind+b.Name+b.What)
-	})
-	return out
-}
-
-// columnChanges tells how the columns differ that two definitions of a table
-// hold.
-func columnChanges(old, now string) (out []string) {
-	was, is := columnsOf(old), columnsOf(now)
-	for _, c := range was {
-		if column(is, c[0]) == nil {
-			out = append(out, "removed column "+c[0])
-		}
-	}
-	for _, c := range is {
-		switch o := column(was, c[0]); {
-		case o == nil:
-			out = append(out, "added column "+c[0]+" "+c[1])
-		case o[1] != c[1]:
-			out = append(out, "column "+c[0]+" was "+o[1]+", is "+c[1])
-		case !slices.Equal(o, c):
-			out = append(out, "altered column "+c[0])
-		}
-	}
-	return out
-}
-
-// columnsOf reads the columns out of a definition: name, type, all else.
-func columnsOf(definition string) (all [][]string) {
-	for _, text := range strings.Split(definition, "\x1e")[1:] {
-		all = append(all, strings.Split(text, "\x1f"))
-	}
-	return all
-}
-
-func column(columns [][]string, name string) []string {
-	for _, c := range columns {
-		if c[0] == name {
-			return c
-		}
-	}
-	return nil
+	return names, t.Idle, nil
 }
 
 func sequenceChange(ctx context.Context, start, conn *pgx.Conn, name string, changes *engine.Changes) error {
@@ -263,7 +191,7 @@ func sequenceChange(ctx context.Context, start, conn *pgx.Conn, name string, cha
 	}
 	if at[0] != at[1] {
 		changes.Sequences = append(changes.Sequences,
-			engine.SequenceChange{Name: shortName(name), Before: at[0], After: at[1]})
+			engine.SequenceChange{Name: pg.ShortName(name), Before: at[0], After: at[1]})
 	}
 	return nil
 }
@@ -287,7 +215,7 @@ func (d *database) compareTable(ctx context.Context, start, conn *pgx.Conn, name
 // and no more is kept of them than limit rows.
 func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name string, limit int) (engine.TableChange,
 	error) {
-	t := engine.TableChange{Name: shortName(name)}
+	t := engine.TableChange{Name: pg.ShortName(name)}
 	const common = "SELECT array_agg(quote_ident(attname) ORDER BY attnum) FROM pg_attribute WHERE attrelid = " +
 		"$1::regclass AND attnum > 0 AND NOT attisdropped"
 	var was, columns []string
@@ -341,7 +269,9 @@ func (d *database) tableChange(ctx context.Context, start, conn *pgx.Conn, name 
 // bytes, so that two streams can be compared here.
 func rowOrder(ctx context.Context, conn *pgx.Conn, name string, columns []string) (order []string, by string,
 	err error) {
-	rows, err := conn.Query(ctx, `SELECT quote_ident(a.attname), a.atttypid IN ('int2'::regtype, 'int4'::regtype, 'int8'::regtype) FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey)
+	rows, err := conn.Query(ctx, `SELECT quote_ident(a.attname), a.atttypid IN ('int2'::regtype,
+		'int4'::regtype, 'int8'::regtype) FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid
+		AND a.attnum = ANY (i.indkey)
 		WHERE i.indrelid = $1::regclass AND i.indisprimary ORDER BY array_position(i.indkey::int2[], a.attnum)`, name)
 	if err != nil {
 		return nil, "", err

@@ -12,7 +12,8 @@ import (
 // TestChanges: rows, counters and the schema, columns one by one; what came or
 // went with its table is not told by itself, and an added table's rows are.
 func TestChanges(t *testing.T) {
-	s, copied, _ := beginWith(t, true, `CREATE TABLE kind (code text PRIMARY KEY); INSERT INTO kind VALUES ('d'), ('z');
+	s, copied, _ := beginWith(t, true, `CREATE TABLE kind (code text PRIMARY KEY);
+		INSERT INTO kind VALUES ('d'), ('z');
 		CREATE TABLE hive (id serial PRIMARY KEY, label text, frames int, kind text REFERENCES kind);
 		CREATE TABLE old (id serial PRIMARY KEY); CREATE VIEW labels AS SELECT label FROM hive`)
 	d, err := s.Open(t.Context(), copied.ID, engine.Session{})
@@ -22,9 +23,12 @@ func TestChanges(t *testing.T) {
 		require.NoError(t, d.Apply(t.Context(), engine.Script{File: "work.sql", Text: sql, First: 1}))
 	}
 	run(`INSERT INTO hive (label, kind) VALUES ('a', 'd'); UPDATE kind SET code = 'y' WHERE code = 'z';
-		ALTER TABLE hive DROP COLUMN frames, ADD COLUMN "queen's" date, ALTER COLUMN kind SET NOT NULL, ADD CONSTRAINT named CHECK (label <> '');
-		CREATE TABLE extra (id serial PRIMARY KEY, n int UNIQUE, kind text REFERENCES kind); INSERT INTO extra (n) VALUES (7); DROP TABLE old;
-		ALTER TABLE kind ALTER COLUMN code TYPE varchar(9); CREATE TRIGGER same BEFORE UPDATE ON hive FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger()`)
+		ALTER TABLE hive DROP COLUMN frames, ADD COLUMN "queen's" date, ALTER COLUMN kind SET NOT NULL,
+			ADD CONSTRAINT named CHECK (label <> '');
+		CREATE TABLE extra (id serial PRIMARY KEY, n int UNIQUE, kind text REFERENCES kind);
+		INSERT INTO extra (n) VALUES (7); DROP TABLE old;
+		ALTER TABLE kind ALTER COLUMN code TYPE varchar(9);
+		CREATE TRIGGER same BEFORE UPDATE ON hive FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger()`)
 	changes, err := d.Changes(t.Context(), engine.Compare{Start: copied.Facts.Start, Rows: 5})
 	require.NoError(t, err)
 	assert.Equal(t, &engine.Changes{

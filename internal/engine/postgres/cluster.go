@@ -24,6 +24,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 )
 
@@ -474,7 +475,8 @@ func prune(ctx context.Context, address json.RawMessage) error {
 func (s *server) prune(ctx context.Context) error {
 	var names []string
 	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		rows, err := conn.Query(ctx, `SELECT datname FROM pg_database WHERE datname NOT IN ('postgres', 'template0', 'template1') AND datname NOT LIKE 'hemzo\_t\_%'`)
+		rows, err := conn.Query(ctx, `SELECT datname FROM pg_database WHERE datname NOT IN ('postgres',
+		'template0', 'template1') AND datname NOT LIKE 'hemzo\_t\_%'`)
 		if err == nil {
 			names, err = pgx.CollectRows(rows, pgx.RowTo[string])
 		}
@@ -483,7 +485,7 @@ func (s *server) prune(ctx context.Context) error {
 	for _, name := range names {
 		if err == nil {
 			err = s.slowly(ctx, fmt.Sprintf("ALTER DATABASE %s IS_TEMPLATE false; DROP DATABASE %s WITH (FORCE)",
-				ident(name), ident(name)))
+				pg.Ident(name), pg.Ident(name)))
 		}
 	}
 	if err == nil {
@@ -623,7 +625,7 @@ func (c *cluster) probe(ctx context.Context, port int) (json.RawMessage, error) 
 	a := address{Host: c.home.Folder, Port: port, User: admin, Database: "postgres", Private: true, Where: "memory"}
 	conn, err := dial(ctx, a, "postgres")
 	if err != nil {
-		if state := sqlState(err); state == "" || state == "57P03" { // it is still starting
+		if state := pg.State(err); state == "" || state == pg.CannotConnectNow { // it is still starting
 			err = fmt.Errorf("%w: %w", engine.ErrNotReady, err)
 		}
 		return nil, fmt.Errorf("waiting for PostgreSQL: %w", err)
@@ -668,7 +670,8 @@ func (c *cluster) secure(ctx context.Context, a address) (string, error) {
 	}
 	sql := fmt.Sprintf("ALTER ROLE %s PASSWORD '%s';", admin, verifier)
 	// A kept data folder holds the passwords of another life.
-	rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles WHERE rolcanlogin AND (rolname LIKE 'hemzo\_%' OR shobj_description(oid, 'pg_authid') LIKE 'made by Hemzo%')`)
+	rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles WHERE rolcanlogin AND (rolname LIKE 'hemzo\_%'
+		OR shobj_description(oid, 'pg_authid') LIKE 'made by Hemzo%')`)
 	if err != nil {
 		return "", fmt.Errorf("setting the passwords: %w", err)
 	}
@@ -676,7 +679,7 @@ func (c *cluster) secure(ctx context.Context, a address) (string, error) {
 	for _, name := range names {
 		if err == nil {
 			verifier, err = scram(derived(password, name))
-			sql += fmt.Sprintf(" ALTER ROLE %s PASSWORD '%s';", ident(name), verifier)
+			sql += fmt.Sprintf(" ALTER ROLE %s PASSWORD '%s';", pg.Ident(name), verifier)
 		}
 	}
 	if err == nil {

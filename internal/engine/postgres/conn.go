@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 )
 
@@ -98,15 +99,16 @@ func (s *server) listen(ctx context.Context, database, user string, said func(st
 func (s *server) patient(ctx context.Context, config *pgx.ConnConfig) (*pgx.Conn, error) {
 	for end := time.Now().Add(s.patience.Wait); ; {
 		conn, err := pgx.ConnectConfig(ctx, config)
-		if state := sqlState(err); state != "53300" && state != "57P03" || time.Now().After(end) {
+		if state := pg.State(err); state != pg.TooManyConnections && state != pg.CannotConnectNow ||
+			time.Now().After(end) {
 			return conn, unanswered(ctx, err, config)
 		}
 		if s.patience.Say != nil && !s.said.Swap(true) {
 			why := "has no connection free"
-			if sqlState(err) == "57P03" {
+			if pg.State(err) == pg.CannotConnectNow {
 				why = "is recovering or starting up"
 			}
-			s.patience.Say(fmt.Sprintf("PostgreSQL %s (%s): waiting", why, message(err)))
+			s.patience.Say(fmt.Sprintf("PostgreSQL %s (%s): waiting", why, pg.Message(err)))
 		}
 		select {
 		case <-ctx.Done():

@@ -19,7 +19,10 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"hemzo/internal/engine"
-	"hemzo/internal/engine/postgres/wal"
+	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/restore"
+	"hemzo/internal/engine/postgres/schema"
+	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
 	"hemzo/internal/sqltext"
 )
@@ -33,37 +36,40 @@ type database struct {
 	conn    *pgx.Conn
 	oid     uint32 // of what was opened; 0 where it was not looked at yet
 
-	seer    *pgx.Conn // asks the witness
-	hand    *pgx.Conn // puts back
-	twin    *pgx.Conn // reads the rows of the start state twinOf
-	twinOf  string
-	sighted bool     // the seer has the function that asks the map
-	seen    int64    // the next transaction's number when nothing was touched; 0 where unknown
-	read    baseline // what was read last of a baseline, from the text of readOf
+	witnessConn   *pgx.Conn // asks the witness
+	restoreConn   *pgx.Conn // puts back
+	referenceConn *pgx.Conn // reads the rows of the start state referenceOf
+	referenceOf   string
+
+	look    witness.Look
+	restore restore.Session
+	looks   int
+
+	read    witness.Baseline // what was read last of a witness.Baseline, from the text of readOf
 	readOf  []byte
 	startOf string          // the start state that the next line is the baseline of
 	start   json.RawMessage // it does not change as long as the start state is there
+	begun   engine.Entry    // a start state, once it was asked for
 
-	schema    schema // of the start state schemaFor
+	schema    schema.Schema // of the start state schemaFor
 	schemaFor string
-	calls     bool // of the start state callsFor: checks or defaults call functions of users'
-	callsFor  string
-	filesOf   string // the folder of its files, and whether this process can look there
-	filesSeen bool
-	log       wal.Log
-	now       moment       // of the last look
-	writers   int64        // likewise: sessions with transactions that have a number
-	begun     engine.Entry // a start state, once it was asked for
-	looks     int
-	resets    int              // in place
-	owed      []int            // tables of the baseline read last that are still to be vacuumed
-	known     bool             // the seer was seen to be in the database of that oid
-	born      bool             // the baseline read last is that of the start state
-	clear     wal.Position     // the log tells nothing up to here that it does not; 0 where unknown
-	filedOf   map[uint32]filed // what of it a file belongs to
+}
 
-	countersOf   []counter // of a baseline, with the query for them
-	countersText string
+// database opens one for work.
+func (s *server) database(e engine.Entry, session engine.Session) *database {
+	d := &database{server: s, id: e.ID, facts: e.Facts, session: session}
+	d.look = witness.Look{Server: &s.witness, ID: e.ID, Birth: privateOf(e.Facts).Birth}
+	d.restore = restore.Session{
+		Look: &d.look, Hands: d.openRestore, From: d.openReference, DropFrom: d.dropReference, Blocked: d.blocked,
+		Writers: d.countWriters, Force: session.Force,
+	}
+	return d
+}
+
+// countWriters counts the sessions with a transaction's number.
+func (d *database) countWriters(ctx context.Context) (int64, error) {
+	oid := "(SELECT oid FROM pg_database WHERE datname = " + pg.Literal(d.id) + ")"
+	return d.server.number(ctx, "SELECT "+d.server.witness.Writing("count(*)", oid))
 }
 
 func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
@@ -85,12 +91,12 @@ func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
 func (d *database) Close() error {
 	ctx, stop := context.WithTimeout(context.Background(), time.Second)
 	defer stop()
-	for _, conn := range []*pgx.Conn{d.seer, d.hand, d.twin} {
+	for _, conn := range []*pgx.Conn{d.witnessConn, d.restoreConn, d.referenceConn} {
 		if conn != nil {
 			_ = conn.Close(ctx)
 		}
 	}
-	d.seer, d.hand, d.twin = nil, nil, nil
+	d.witnessConn, d.restoreConn, d.referenceConn = nil, nil, nil
 	if d.conn == nil {
 		return nil
 	}
@@ -220,7 +226,7 @@ func ownName(words []string, text string, names []string, id string) (string, bo
 		!slices.Contains(words, "RESET") {
 		return "", false
 	}
-	return text[:m[2]] + ident(id) + text[m[3]:], true
+	return text[:m[2]] + pg.Ident(id) + text[m[3]:], true
 }
 
 // fitsTransaction reports whether a statement may run in a transaction that
@@ -380,9 +386,9 @@ func (s *server) full() bool {
 
 // roomless tells what to do where something failed for want of room.
 func (s *server) roomless(err error, doing string) error {
-	known, lost := new(fault.Error), sqlState(err) == ""
+	known, lost := new(fault.Error), pg.State(err) == ""
 	if err == nil || errors.As(err, &known) || errors.Is(err, engine.ErrNotFound) || errors.Is(err, context.Canceled) ||
-		!lost && sqlState(err) != "53100" || lost && !s.full() {
+		!lost && pg.State(err) != pg.DiskFull || lost && !s.full() {
 		return err
 	}
 	e := fault.New(fault.Lacking, noRoom, "%s: the server has no room", doing)
@@ -400,28 +406,28 @@ const (
 // from, at the character that the server points at.
 func failed(s engine.Script, p sqltext.Piece, err error) *fault.Error {
 	text := s.Text[p.Start:p.End]
-	e := &fault.Error{Kind: fault.StepFailed, What: "PostgreSQL refuses this", Said: message(err), Reason: err}
+	e := &fault.Error{Kind: fault.StepFailed, What: "PostgreSQL refuses this", Said: pg.Message(err), Reason: err}
 	offset := p.Start
-	if sqlState(err) == "" {
+	if pg.State(err) == "" {
 		e.What, e.Next = "the server ended the connection while it ran this", "the server's own log tells why"
 	}
-	if pg, ok := errors.AsType[*pgconn.PgError](err); ok {
-		e.Code = pg.Code
+	if told, ok := errors.AsType[*pgconn.PgError](err); ok {
+		e.Code = told.Code
 		for i := range text {
 			offset = p.Start + i
-			if pg.Position <= 1 {
+			if told.Position <= 1 {
 				break
 			}
-			pg.Position--
+			told.Position--
 		}
-		if pg.Detail != "" {
-			e.Said += " (" + pg.Detail + ")"
+		if told.Detail != "" {
+			e.Said += " (" + told.Detail + ")"
 		}
-		e.Next = pg.Hint
-		if pg.Where != "" {
-			e.Lines = append(e.Lines, strings.Split(pg.Where, "\n")...)
+		e.Next = told.Hint
+		if told.Where != "" {
+			e.Lines = append(e.Lines, strings.Split(told.Where, "\n")...)
 		}
-		if pg.Code == "53100" {
+		if told.Code == pg.DiskFull {
 			e.Kind, e.Next = fault.Lacking, noRoom
 		}
 	}
@@ -454,21 +460,21 @@ func (d *database) Load(ctx context.Context, t engine.Table) error {
 	}
 	columns := make([]string, len(t.Columns))
 	for i, c := range t.Columns {
-		columns[i] = ident(c)
+		columns[i] = pg.Ident(c)
 	}
 	_, err = conn.PgConn().CopyFrom(ctx, &b,
 		fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT csv)", table(t.Name), strings.Join(columns, ", ")))
 	if err == nil || ctx.Err() != nil {
 		return ctx.Err()
 	}
-	e := &fault.Error{Kind: fault.StepFailed, What: "PostgreSQL refuses this", Said: message(err), Reason: err,
+	e := &fault.Error{Kind: fault.StepFailed, What: "PostgreSQL refuses this", Said: pg.Message(err), Reason: err,
 		Where: fault.Position{File: t.File, Line: 1}}
-	if pg, ok := errors.AsType[*pgconn.PgError](err); ok {
-		e.Code = pg.Code
-		if pg.Detail != "" {
-			e.Said += " (" + pg.Detail + ")"
+	if told, ok := errors.AsType[*pgconn.PgError](err); ok {
+		e.Code = told.Code
+		if told.Detail != "" {
+			e.Said += " (" + told.Detail + ")"
 		}
-		if n := copyLine(pg.Where); n > 0 && n <= len(t.Lines) {
+		if n := copyLine(told.Where); n > 0 && n <= len(t.Lines) {
 			e.Where.Line = t.Lines[n-1]
 		}
 	}
@@ -597,7 +603,7 @@ func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) 
 	if err := d.vacate(ctx, end); err != nil {
 		return nil, err
 	}
-	var now *baseline
+	var now *witness.Baseline
 	if d.server.exact() && facts.Of != "" {
 		if now, facts.Baseline, err = d.present(ctx); err != nil {
 			return nil, err
@@ -660,7 +666,7 @@ func (d *database) copyBefore(ctx context.Context, to string, facts engine.Facts
 	if cause := context.Cause(limited); err != nil && cause != nil && ctx.Err() == nil {
 		return cause
 	}
-	if sqlState(err) == "55006" {
+	if pg.State(err) == pg.ObjectInUse {
 		return d.inUse(ctx)
 	}
 	return err
@@ -680,10 +686,10 @@ func (d *database) inUse(ctx context.Context) error {
 
 // common is the baseline that this database and its snapshot have in common:
 // none where somebody came while it was made.
-func (d *database) common(ctx context.Context, to string, now baseline) (json.RawMessage, error) {
+func (d *database) common(ctx context.Context, to string, now witness.Baseline) (json.RawMessage, error) {
 	d.adopt(now, nil)
 	t, err := d.asked(ctx, now)
-	if err == nil && t.nothing() {
+	if err == nil && t.Nothing() {
 		return json.Marshal(now)
 	}
 	return nil, d.server.UpdateFacts(ctx, to, func(f *engine.Facts) { f.Baseline = nil })
@@ -691,19 +697,19 @@ func (d *database) common(ctx context.Context, to string, now baseline) (json.Ra
 
 // present settles the database and notes a baseline of it as it is now, and
 // that of its copies; nil where somebody is at work in it.
-func (d *database) present(ctx context.Context) (*baseline, json.RawMessage, error) {
+func (d *database) present(ctx context.Context) (*witness.Baseline, json.RawMessage, error) {
 	conn, err := d.server.dial(ctx, d.id, "")
 	if err != nil {
 		return nil, nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
 	defer conn.Close(ctx)
-	var b baseline
-	dirty, err := unseen(ctx, conn)
+	var b witness.Baseline
+	dirty, err := witness.DirtyTables(ctx, conn)
 	if err == nil {
-		err = vacuum(ctx, conn, dirty)
+		err = witness.Vacuum(ctx, conn, dirty)
 	}
 	if err == nil {
-		b, err = d.server.note(ctx, conn, true, nil)
+		b, err = d.server.witness.Take(ctx, conn, true, nil)
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("settling %s: %w", d.id, err)
@@ -711,6 +717,6 @@ func (d *database) present(ctx context.Context) (*baseline, json.RawMessage, err
 	if !b.Exact {
 		return nil, nil, nil
 	}
-	raw, err := b.forCopies()
+	raw, err := b.ForCopies()
 	return &b, raw, err
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 )
 
@@ -84,14 +85,15 @@ func (s *server) enter(ctx context.Context) error {
 		if err == nil {
 			if first != nil {
 				s.about.Notes = append(s.about.Notes, "locks are taken in the database "+name+", as "+controls[0]+
-					" cannot be reached ("+message(first)+")")
+					" cannot be reached ("+pg.Message(first)+")")
 			}
 			return nil
 		}
 		if first == nil {
 			first = err
 		}
-		if !slices.Contains([]string{"3D000", "28000", "42501", "55000"}, sqlState(err)) { // it is not the database
+		if !slices.Contains([]string{pg.InvalidCatalog, pg.InvalidAuthorization, pg.InsufficientPrivilege,
+			pg.NotInPrerequisite}, pg.State(err)) { // it is not the database
 			break
 		}
 	}
@@ -103,7 +105,8 @@ func (s *server) enter(ctx context.Context) error {
 func (s *server) inspect(ctx context.Context) error {
 	var recovering, databases bool
 	var pid uint32
-	err := s.conn.QueryRow(ctx, `SELECT split_part(current_setting('server_version'), ' ', 1), pg_is_in_recovery(), pg_backend_pid(),
+	err := s.conn.QueryRow(ctx, `SELECT split_part(current_setting('server_version'), ' ', 1),
+		pg_is_in_recovery(), pg_backend_pid(),
 		rolsuper OR rolcreatedb FROM pg_roles WHERE rolname = current_user`).Scan(&s.about.Version, &recovering, &pid,
 		&databases)
 	if err != nil {
@@ -167,12 +170,12 @@ func (s *server) changesSessions(ctx context.Context) error {
 func unreachable(config *pgx.ConnConfig, err error) error {
 	e := fault.New(fault.Lacking, "", "cannot connect to PostgreSQL at %s:%d", config.Host, config.Port)
 	e.Reason = err
-	if pg, ok := errors.AsType[*pgconn.PgError](err); ok {
-		e.Said, e.Code = pg.Message, pg.Code
-		switch pg.Code {
-		case "28P01", "28000":
+	if told, ok := errors.AsType[*pgconn.PgError](err); ok {
+		e.Said, e.Code = told.Message, told.Code
+		switch told.Code {
+		case pg.InvalidPassword, pg.InvalidAuthorization:
 			e.Next = "check the user and the password in url:"
-		case "3D000":
+		case pg.InvalidCatalog:
 			e.Next = "Hemzo takes its locks in the database " + strings.Join(controls, " or ") + ": make it"
 		}
 		return e

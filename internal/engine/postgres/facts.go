@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,8 +11,17 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 )
+
+// The size is the one noted when a database was made: asking for it reads
+// the folder, file by file. Whose setting is believed: that of this role, where
+// it is not the tests' too, else of a superuser, or of another administrator;
+// a comment is, where the owner may make databases and is no superuser.
+//
+//go:embed sql/entries.sql
+var entriesSQL string
 
 // Where facts lie: in a setting of Hemzo's role in the database that they
 // describe (ALTER ROLE ... IN DATABASE ... SET), which only that role and a
@@ -24,20 +34,6 @@ const (
 	factsSetting = "hemzo.facts"
 	plainSetting = "application_name"
 )
-
-// The size is the one noted when a database was made: asking for it reads
-// the folder, file by file. Whose setting is believed: that of this role, where
-// it is not the tests' too, else of a superuser, or of another administrator;
-// a comment is, where the owner may make databases and is no superuser.
-const entries = `SELECT d.datname, coalesce(f.facts, CASE WHEN o.rolcreatedb AND NOT o.rolsuper THEN c.description END, ''), d.datconnlimit
-	FROM pg_database d JOIN pg_roles o ON o.oid = d.datdba
-	LEFT JOIN pg_shdescription c ON c.objoid = d.oid AND c.classoid = 'pg_database'::regclass
-	LEFT JOIN LATERAL (SELECT substr(item, strpos(item, '=') + 1) AS facts
-		FROM pg_db_role_setting s JOIN pg_roles r ON r.oid = s.setrole CROSS JOIN unnest(s.setconfig) item
-		WHERE s.setdatabase = d.oid AND (r.rolname = current_user AND %t OR r.rolsuper OR r.rolcreaterole AND r.rolcreatedb)
-		AND (item LIKE 'hemzo.facts=%%' OR item LIKE 'application\_name={%%')
-		ORDER BY r.rolname = current_user DESC, r.rolsuper DESC LIMIT 1) f ON true
-	WHERE d.datname LIKE 'hemzo\_%%' %s`
 
 // invalid is the connection limit of a database whose DROP was interrupted
 // (DATCONNLIMIT_INVALID_DB in PostgreSQL's catalog/pg_database.h).
@@ -57,7 +53,7 @@ type listed struct {
 func (s *server) listed(ctx context.Context, where string, args ...any) (all []listed, err error) {
 	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		// Planning it takes longer than running it: the session keeps the plan.
-		rows, err := conn.Query(ctx, fmt.Sprintf(entries, s.apart(), where),
+		rows, err := conn.Query(ctx, fmt.Sprintf(entriesSQL, s.apart(), where),
 			append([]any{pgx.QueryExecModeCacheStatement}, args...)...)
 		if err == nil {
 			all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[listed])
@@ -207,9 +203,9 @@ func (s *server) UpdateFacts(ctx context.Context, id string, change func(*engine
 // goneMeanwhile reports whether an error says that what a statement names was
 // dropped by somebody else while it ran.
 func goneMeanwhile(err error) bool {
-	state := sqlState(err)
-	return state == "3D000" || state == "42704" || state == "XX000" &&
-		strings.Contains(message(err), "tuple concurrently deleted")
+	state := pg.State(err)
+	return state == pg.InvalidCatalog || state == pg.UndefinedObject || state == pg.InternalError &&
+		strings.Contains(pg.Message(err), "tuple concurrently deleted")
 }
 
 // noting is the statement that writes facts.
@@ -221,11 +217,12 @@ func (s *server) noting(id string, f engine.Facts) (string, error) {
 	name := plainSetting
 	switch {
 	case !s.apart():
-		return fmt.Sprintf("COMMENT ON DATABASE %s IS %s", ident(id), literal(string(b))), nil
+		return fmt.Sprintf("COMMENT ON DATABASE %s IS %s", pg.Ident(id), pg.Literal(string(b))), nil
 	case s.super:
 		name = factsSetting
 	}
-	return fmt.Sprintf("ALTER ROLE CURRENT_USER IN DATABASE %s SET %s TO %s", ident(id), name, literal(string(b))), nil
+	return fmt.Sprintf("ALTER ROLE CURRENT_USER IN DATABASE %s SET %s TO %s", pg.Ident(id), name,
+		pg.Literal(string(b))), nil
 }
 
 // errForeign says that a name is taken by what Hemzo did not make.

@@ -8,13 +8,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/witness"
 )
 
 // TestGrown: the baseline of a layer above another is the one that counting all
 // of its rows gives, whatever its step has done.
 func TestGrown(t *testing.T) {
-	const tables = `CREATE TABLE kind (code text); INSERT INTO kind SELECT g::text FROM generate_series(1, 3000) g; CREATE UNLOGGED TABLE scale (n int); INSERT INTO scale VALUES (1);
-		CREATE TABLE hive (id serial PRIMARY KEY, label text); INSERT INTO hive (label) VALUES ('a'), ('b'); CREATE TABLE gone (n int); CREATE MATERIALIZED VIEW labels AS SELECT label FROM hive`
+	const tables = `CREATE TABLE kind (code text); INSERT INTO kind SELECT g::text FROM generate_series(1,
+		3000) g; CREATE UNLOGGED TABLE scale (n int); INSERT INTO scale VALUES (1);
+		CREATE TABLE hive (id serial PRIMARY KEY, label text); INSERT INTO hive (label) VALUES ('a'),
+			('b'); CREATE TABLE gone (n int); CREATE MATERIALIZED VIEW labels AS SELECT label FROM hive`
 	s, copied, _ := beginWith(t, true, tables)
 	template := copied.Facts.Start
 	for i, step := range []string{
@@ -36,7 +39,7 @@ func TestGrown(t *testing.T) {
 		require.NoError(t, s.Rename(t.Context(), work, above, facts), step)
 		e, err := s.Find(t.Context(), above)
 		require.NoError(t, err)
-		var got baseline
+		var got witness.Baseline
 		require.NoError(t, json.Unmarshal(e.Facts.Baseline, &got))
 		assert.True(t, got.Exact, step)
 
@@ -44,7 +47,7 @@ func TestGrown(t *testing.T) {
 		require.NoError(t, s.Copy(t.Context(), above, fresh, facts), step)
 		conn, err := s.dial(t.Context(), fresh, "")
 		require.NoError(t, err)
-		want, err := s.note(t.Context(), conn, true, nil)
+		want, err := s.witness.Take(t.Context(), conn, true, nil)
 		require.NoError(t, err)
 		require.NoError(t, conn.Close(t.Context()))
 		for j, m := range got.Tables {

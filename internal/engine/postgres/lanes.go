@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"hemzo/internal/engine/postgres/pg"
 )
 
 // grace is what a quick statement gets to end in when its caller has gone:
@@ -66,16 +68,7 @@ func (s *server) ask(ctx context.Context, work func(context.Context, *pgx.Conn) 
 // do runs statements that take no time. What of them was left open by an
 // error is undone before anybody else has the connection.
 func (s *server) do(ctx context.Context, sql string, args ...any) error {
-	return s.with(ctx, func(ctx context.Context, conn *pgx.Conn) error { return run(ctx, conn, sql, args...) })
-}
-
-// run runs statements, and undoes what an error left open.
-func run(ctx context.Context, conn *pgx.Conn, sql string, args ...any) error {
-	_, err := conn.Exec(ctx, sql, args...)
-	if err != nil && !conn.IsClosed() && conn.PgConn().TxStatus() != 'I' {
-		_, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK")
-	}
-	return err
+	return s.with(ctx, func(ctx context.Context, conn *pgx.Conn) error { return pg.Run(ctx, conn, sql, args...) })
 }
 
 // wide is how many statements that take long run side by side.
@@ -157,7 +150,7 @@ func (s *server) aside(ctx context.Context, work func(context.Context, *pgx.Conn
 
 // slowly runs statements on one of the lanes.
 func (s *server) slowly(ctx context.Context, sql string, args ...any) error {
-	return s.aside(ctx, func(ctx context.Context, conn *pgx.Conn) error { return run(ctx, conn, sql, args...) })
+	return s.aside(ctx, func(ctx context.Context, conn *pgx.Conn) error { return pg.Run(ctx, conn, sql, args...) })
 }
 
 // closeLanes closes those that nobody uses.

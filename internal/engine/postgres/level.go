@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	_ "embed"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -12,7 +13,16 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/witness"
 )
+
+// levelItemsSQL lists what belongs to a database d itself: who owns it, who may
+// do what with it, with what its sessions begin. Hemzo's own notes are left
+// out, a comment where notes lie there.
+//
+//go:embed sql/level_items.sql
+var levelItemsSQL string
 
 // carry is what CREATE DATABASE ... TEMPLATE does not copy, and what a crash
 // of the server takes from a template.
@@ -72,21 +82,6 @@ func limitOf(raw json.RawMessage) int32 {
 	return -1
 }
 
-// levelItems lists what belongs to a database d itself: who owns it, who may
-// do what with it, with what its sessions begin. Hemzo's own notes are left
-// out, a comment where notes lie there.
-const levelItems = `SELECT 'owner' AS kind, '' AS role, '' AS name, pg_get_userbyid(d.datdba)::text AS value
-	UNION ALL SELECT 'limit', '', '', d.datconnlimit::text
-	UNION ALL SELECT 'template', '', '', d.datistemplate::text
-	UNION ALL SELECT CASE WHEN a.grantee = d.datdba THEN 'owner right' ELSE 'right' END, CASE WHEN a.grantee IN (0, d.datdba) THEN '' ELSE pg_get_userbyid(a.grantee)::text END, a.privilege_type, a.is_grantable::text
-		FROM aclexplode(coalesce(d.datacl, acldefault('d', d.datdba))) a
-	UNION ALL SELECT 'setting', coalesce(r.rolname, ''), split_part(item, '=', 1), substr(item, strpos(item, '=') + 1)
-		FROM pg_db_role_setting s LEFT JOIN pg_roles r ON r.oid = s.setrole CROSS JOIN unnest(s.setconfig) item
-		WHERE s.setdatabase = d.oid AND (s.setrole = 0 OR NOT (r.rolsuper OR r.rolname = current_user) OR NOT (item LIKE 'hemzo.facts=%%' OR item LIKE 'application\_name={%%'))
-	UNION ALL SELECT 'comment', '', '', c.description FROM pg_shdescription c WHERE c.objoid = d.oid AND c.classoid = 'pg_database'::regclass AND %t
-	UNION ALL SELECT 'security label', '', l.provider, l.label FROM pg_shseclabel l WHERE l.objoid = d.oid AND l.classoid = 'pg_database'::regclass
-	UNION ALL SELECT 'subscription', '', u.subname::text, concat_ws(' ', u.subenabled, u.subslotname, u.subpublications::text) FROM pg_subscription u WHERE u.subdbid = d.oid`
-
 // levelItem is one of them.
 type levelItem struct{ Kind, Role, Name, Value string }
 
@@ -110,7 +105,7 @@ func (i levelItem) words() (kind, name string) {
 
 // levelSQL lists the items of a database.
 func (s *server) levelSQL(database string) string {
-	return fmt.Sprintf("SELECT l.kind, l.role, l.name, l.value FROM pg_database d CROSS JOIN LATERAL ("+levelItems+
+	return fmt.Sprintf("SELECT l.kind, l.role, l.name, l.value FROM pg_database d CROSS JOIN LATERAL ("+levelItemsSQL+
 		") l WHERE d.datname = %s ORDER BY 1, 2, 3", s.apart(), database)
 }
 
@@ -203,7 +198,7 @@ func (s *server) carriedFrom(ctx context.Context, from engine.Entry, to string) 
 	}
 	var items []levelItem
 	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
-		items, err = s.level(ctx, conn, literal(from.ID))
+		items, err = s.level(ctx, conn, pg.Literal(from.ID))
 		return err
 	})
 	if err != nil {
@@ -284,16 +279,16 @@ func (s *server) bring(ctx context.Context, id string, from engine.Entry, f engi
 func setting(name, value string) string {
 	if !slices.Contains([]string{"search_path", "temp_tablespaces", "local_preload_libraries",
 		"session_preload_libraries"}, name) || value == "" {
-		return literal(value)
+		return pg.Literal(value)
 	}
 	r := csv.NewReader(strings.NewReader(value))
 	r.TrimLeadingSpace = true
 	parts, err := r.Read()
 	if err != nil {
-		return literal(value)
+		return pg.Literal(value)
 	}
 	for i, p := range parts {
-		parts[i] = literal(p)
+		parts[i] = pg.Literal(p)
 	}
 	return strings.Join(parts, ", ")
 }
@@ -305,15 +300,15 @@ var rights = []string{"CONNECT", "CREATE", "TEMPORARY"}
 func (c carry) statements(id, owner string, comments bool) string {
 	var b strings.Builder
 	for _, set := range c.Settings {
-		whose := "DATABASE " + ident(id)
+		whose := "DATABASE " + pg.Ident(id)
 		if set.Role != "" {
-			whose = "ROLE " + ident(set.Role) + " IN DATABASE " + ident(id)
+			whose = "ROLE " + pg.Ident(set.Role) + " IN DATABASE " + pg.Ident(id)
 		}
 		fmt.Fprintf(&b, "ALTER %s SET %s = %s;", whose, pgx.Identifier(strings.Split(set.Name, ".")).Sanitize(),
 			setting(set.Name, set.Value))
 	}
 	if c.Comment != "" && comments {
-		fmt.Fprintf(&b, "COMMENT ON DATABASE %s IS %s;", ident(id), literal(c.Comment))
+		fmt.Fprintf(&b, "COMMENT ON DATABASE %s IS %s;", pg.Ident(id), pg.Literal(c.Comment))
 	}
 	if c.Grants != nil {
 		b.WriteString(c.granting(id, owner))
@@ -328,27 +323,27 @@ func (c carry) granting(id, owner string) string {
 		grants = usual
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "REVOKE ALL ON DATABASE %s FROM PUBLIC, %s;", ident(id), ident(owner))
+	fmt.Fprintf(&b, "REVOKE ALL ON DATABASE %s FROM PUBLIC, %s;", pg.Ident(id), pg.Ident(owner))
 	for _, g := range grants {
 		if !slices.Contains(rights, g.Right) {
 			continue
 		}
-		role, pass := ident(g.Role), ""
+		role, pass := pg.Ident(g.Role), ""
 		switch {
 		case g.Owner:
-			role = ident(owner)
+			role = pg.Ident(owner)
 		case g.Role == "":
 			role = "PUBLIC"
 		case g.Pass:
 			pass = " WITH GRANT OPTION"
 		}
-		fmt.Fprintf(&b, "GRANT %s ON DATABASE %s TO %s%s;", g.Right, ident(id), role, pass)
+		fmt.Fprintf(&b, "GRANT %s ON DATABASE %s TO %s%s;", g.Right, pg.Ident(id), role, pass)
 	}
 	return b.String()
 }
 
 // errLevel says that what belongs to a database itself cannot be put back.
-var errLevel = errReplace{"settings or rights of the database itself were changed"}
+var errLevel = witness.Cannot{Why: "settings or rights of the database itself were changed"}
 
 // putLevel gives a copy back what belongs to the database itself, where that
 // is not what its start state carries, and returns what was not. Connections
@@ -361,7 +356,7 @@ func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given 
 	}
 	want := c.items(s.owner(f), s.apart())
 	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		now, err := s.level(ctx, conn, literal(id))
+		now, err := s.level(ctx, conn, pg.Literal(id))
 		if err != nil {
 			return err
 		}
@@ -375,14 +370,14 @@ func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given 
 		return changed, errLevel // what tests may do, they may do again meanwhile
 	}
 	err = s.with(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		now, err := s.level(ctx, conn, literal(id))
+		now, err := s.level(ctx, conn, pg.Literal(id))
 		if err == nil {
-			err = run(ctx, conn, "BEGIN; "+c.levelling(id, s.owner(f), changed, now)+"; COMMIT")
+			err = pg.Run(ctx, conn, "BEGIN; "+c.levelling(id, s.owner(f), changed, now)+"; COMMIT")
 		}
 		if err != nil {
 			return errLevel
 		}
-		now, err = s.level(ctx, conn, literal(id))
+		now, err = s.level(ctx, conn, pg.Literal(id))
 		if err == nil && len(differItems(now, want)) > 0 {
 			err = errLevel
 		}
@@ -394,13 +389,13 @@ func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given 
 // levelling are the statements that put back, of a database's own settings,
 // rights and comment, those kinds of which something was changed.
 func (c carry) levelling(id, owner string, changed, now []levelItem) string {
-	db, kinds := ident(id), map[string]bool{}
+	db, kinds := pg.Ident(id), map[string]bool{}
 	for _, i := range changed {
 		kinds[strings.TrimPrefix(i.Kind, "owner ")] = true
 	}
 	var sql []string
 	if kinds["owner"] {
-		sql = append(sql, fmt.Sprintf("ALTER DATABASE %s OWNER TO %s", db, ident(owner)))
+		sql = append(sql, fmt.Sprintf("ALTER DATABASE %s OWNER TO %s", db, pg.Ident(owner)))
 	}
 	if kinds["limit"] {
 		limit := int32(-1)
@@ -421,10 +416,10 @@ func (c carry) levelling(id, owner string, changed, now []levelItem) string {
 	for _, i := range now {
 		switch {
 		case kinds["setting"] && i.Kind == "setting" && i.Role != "":
-			sql = append(sql, fmt.Sprintf("ALTER ROLE %s IN DATABASE %s RESET %s", ident(i.Role), db,
+			sql = append(sql, fmt.Sprintf("ALTER ROLE %s IN DATABASE %s RESET %s", pg.Ident(i.Role), db,
 				pgx.Identifier(strings.Split(i.Name, ".")).Sanitize()))
 		case kinds["right"] && i.Kind == "right" && i.Role != "":
-			sql = append(sql, fmt.Sprintf("REVOKE ALL ON DATABASE %s FROM %s", db, ident(i.Role)))
+			sql = append(sql, fmt.Sprintf("REVOKE ALL ON DATABASE %s FROM %s", db, pg.Ident(i.Role)))
 		}
 	}
 	if kinds["right"] || kinds["owner"] {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/witness"
 )
 
 // TestCarry: what is read of a database is what its copies are given, and is read
@@ -105,18 +106,19 @@ func TestWorkLimit(t *testing.T) {
 
 // TestSafe: nothing of a baseline gets into statements but names and numbers.
 func TestSafe(t *testing.T) {
-	good := baseline{Next: "7", Tables: []mark{{Name: "public.hive", Since: "9"}, {Name: `"odd ""on"" a.b; x"."T"`}},
-		Catalogs: []mark{{Name: "pg_class"}}, Counters: []counter{{Name: "public.hive_id_seq"}}}
-	assert.True(t, good.safe())
+	good := witness.Baseline{Next: "7",
+		Tables:   []witness.Mark{{Name: "public.hive", Since: "9"}, {Name: `"odd ""on"" a.b; x"."T"`}},
+		Catalogs: []witness.Mark{{Name: "pg_class"}}, Counters: []witness.Counter{{Name: "public.hive_id_seq"}}}
+	assert.True(t, good.Safe())
 	for _, evil := range []string{"public.hive; DROP ROLE boss", `"a"."b" x`, `"a""."b"`, "hive", "public.hive--", "",
 		"a.b\nc", "A.b"} {
-		assert.False(t, baseline{Tables: []mark{{Name: evil}}}.safe(), evil)
-		assert.False(t, baseline{Counters: []counter{{Name: evil}}}.safe(), evil)
+		assert.False(t, witness.Baseline{Tables: []witness.Mark{{Name: evil}}}.Safe(), evil)
+		assert.False(t, witness.Baseline{Counters: []witness.Counter{{Name: evil}}}.Safe(), evil)
 	}
 	for _, evil := range []string{"7; SELECT 1", "'", "7\n"} {
-		assert.False(t, baseline{Next: evil}.safe(), evil)
-		assert.False(t, baseline{Tables: []mark{{Name: "a.b", Since: evil}}}.safe(), evil)
-		assert.False(t, baseline{Catalogs: []mark{{Name: "pg_class", Since: evil}}}.safe(), evil)
-		assert.False(t, baseline{Catalogs: []mark{{Name: "pg_class" + evil}}}.safe(), evil)
+		assert.False(t, witness.Baseline{Next: evil}.Safe(), evil)
+		assert.False(t, witness.Baseline{Tables: []witness.Mark{{Name: "a.b", Since: evil}}}.Safe(), evil)
+		assert.False(t, witness.Baseline{Catalogs: []witness.Mark{{Name: "pg_class", Since: evil}}}.Safe(), evil)
+		assert.False(t, witness.Baseline{Catalogs: []witness.Mark{{Name: "pg_class" + evil}}}.Safe(), evil)
 	}
 }

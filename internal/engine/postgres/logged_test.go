@@ -18,6 +18,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/wal"
+	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
 	"hemzo/internal/reset"
 )
@@ -32,7 +33,7 @@ var (
 func TestLogAgrees(t *testing.T) {
 	s, copied, _ := begin(t, true)
 	ctx := t.Context()
-	from, err := s.moment(ctx, s.conn, copied.ID, 0)
+	from, err := s.witness.Moment(ctx, s.conn, copied.ID, 0)
 	require.NoError(t, err)
 	w := &worker{Rand: rand.New(rand.NewPCG(rand.Uint64(), 1))}
 	c, err := s.dial(ctx, copied.ID, s.owner(copied.Facts))
@@ -45,19 +46,19 @@ func TestLogAgrees(t *testing.T) {
 	// Images of whole pages, with hints and without.
 	_, err = c.Exec(ctx, "ROLLBACK; CREATE UNLOGGED TABLE imaged (id int PRIMARY KEY)")
 	require.NoError(t, err)
-	to, err := s.moment(ctx, s.conn, copied.ID, 0)
+	to, err := s.witness.Moment(ctx, s.conn, copied.ID, 0)
 	require.NoError(t, err)
-	_, err = flushed(ctx, s.conn)
+	_, err = witness.Flush(ctx, s.conn)
 	require.NoError(t, err)
-	log, err := s.findLog(ctx, s.conn)
+	log, err := s.witness.FindLog(ctx, s.conn)
 	require.NoError(t, err)
 	forks := map[string]string{"": "0", "fsm": "1", "vm": "2", "init": "3"}
 	var want, got []string
 	kinds := map[string]bool{}
 	tools, err := find("")
 	require.NoError(t, err)
-	out, err := exec.Command(filepath.Join(tools.folder, "pg_waldump"), "-p", log.Folder, "-s", from.at.String(), "-e",
-		to.at.String()).Output()
+	out, err := exec.Command(filepath.Join(tools.folder, "pg_waldump"), "-p", log.Folder, "-s", from.At.String(), "-e",
+		to.At.String()).Output()
 	require.NoError(t, err)
 	for line := range strings.Lines(string(out)) {
 		told := dumpedRecord.FindStringSubmatch(line)
@@ -69,7 +70,7 @@ func TestLogAgrees(t *testing.T) {
 		}
 		want = append(want, record)
 	}
-	require.NoError(t, log.Read(from.at, to.at, func(r *wal.Record) {
+	require.NoError(t, log.Read(from.At, to.At, func(r *wal.Record) {
 		record := fmt.Sprint(r.Transaction, " ", r.Writes())
 		for _, b := range r.Blocks {
 			record += fmt.Sprintf(" %d/%d/%d/%d", b.Database, b.File, b.Fork, b.Number)
@@ -139,17 +140,17 @@ func TestLogTells(t *testing.T) {
 		require.NoError(t, err)
 		base, err := d.base(t.Context(), r)
 		require.NoError(t, err)
-		conn, err := d.witness(t.Context())
+		conn, err := d.openWitness(t.Context())
 		require.NoError(t, err)
-		told, ok, err := d.quick(t.Context(), conn, true, base)
+		told, ok, err := d.look.Quick(t.Context(), conn, true, base)
 		require.NoError(t, err)
 		require.True(t, ok, "the log tells; work %d", i)
 		var names []string
-		for _, at := range told.tables {
+		for _, at := range told.Tables {
 			names = append(names, base.Tables[at-1].Name)
 		}
 		assert.Equal(t, work.tables, names, work.sql)
-		assert.Len(t, told.counters, work.counters, work.sql)
+		assert.Len(t, told.Counters, work.counters, work.sql)
 		report, err := d.Reset(t.Context(), r)
 		require.NoError(t, err)
 		assert.Equal(t, len(work.tables)+work.counters > 0 && !strings.HasSuffix(work.sql, "ROLLBACK"),

@@ -41,11 +41,17 @@ func TestChangesByAnyKey(t *testing.T) {
 	tables := map[string][]string{"by_number": {"id"}, "by_text": {"code"}, "by_two": {"at", "label"},
 		"by_nothing": nil, "by_big": {"id"}}
 	s, copied, _ := beginWith(t, true, `
-		CREATE TABLE by_number (id int PRIMARY KEY, v text); INSERT INTO by_number SELECT g, md5(g::text) FROM generate_series(-300, 300) g;
-		CREATE TABLE by_text (code text PRIMARY KEY, v int); INSERT INTO by_text SELECT chr(32 + g % 90) || CASE g % 3 WHEN 0 THEN 'É' WHEN 1 THEN 'e ' ELSE 'Z' END || g, g FROM generate_series(1, 400) g;
-		CREATE TABLE by_two (label text, at int, v text, PRIMARY KEY (at, label)); INSERT INTO by_two SELECT 'l' || g % 7, g % 50, NULL FROM generate_series(1, 340) g ON CONFLICT DO NOTHING;
-		CREATE TABLE by_nothing (a int, b text); INSERT INTO by_nothing SELECT g % 5, CASE WHEN g % 2 = 0 THEN 'x,"y' END FROM generate_series(1, 300) g;
-		CREATE TABLE by_big (v text, id bigint PRIMARY KEY); INSERT INTO by_big SELECT '', g * 10000000000 FROM generate_series(1, 200) g;`)
+		CREATE TABLE by_number (id int PRIMARY KEY, v text); INSERT INTO by_number SELECT g, md5(g::text)
+			FROM generate_series(-300, 300) g;
+		CREATE TABLE by_text (code text PRIMARY KEY, v int); INSERT INTO by_text SELECT chr(32 + g % 90) ||
+			CASE g % 3 WHEN 0 THEN 'É' WHEN 1 THEN 'e ' ELSE 'Z' END || g, g FROM generate_series(1, 400) g;
+		CREATE TABLE by_two (label text, at int, v text, PRIMARY KEY (at,
+			label)); INSERT INTO by_two SELECT 'l' || g % 7, g % 50, NULL FROM generate_series(1, 340) g
+			ON CONFLICT DO NOTHING;
+		CREATE TABLE by_nothing (a int, b text); INSERT INTO by_nothing SELECT g % 5, CASE WHEN g % 2 = 0
+			THEN 'x,"y' END FROM generate_series(1, 300) g;
+		CREATE TABLE by_big (v text, id bigint PRIMARY KEY); INSERT INTO by_big SELECT '', g * 10000000000
+			FROM generate_series(1, 200) g;`)
 	seed := rand.Uint64()
 	random := rand.New(rand.NewPCG(seed, 1))
 	conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
@@ -65,7 +71,8 @@ func TestChangesByAnyKey(t *testing.T) {
 			fmt.Sprintf("DELETE FROM by_two WHERE at = %d; UPDATE by_two SET v = 'x' WHERE at %% 9 = %d; INSERT "+
 				"INTO by_two VALUES ('L%d', 7) ON CONFLICT DO NOTHING", n%50, n%9, n%20),
 			fmt.Sprintf("DELETE FROM by_nothing WHERE ctid = (SELECT ctid FROM by_nothing WHERE a = %d LIMIT 1); "+
-				"INSERT INTO by_nothing VALUES (%d, 'x,\"y'), (NULL, NULL); UPDATE by_nothing SET b = '' WHERE a = %d",
+				"INSERT INTO by_nothing VALUES (%d, 'x,\"y'), (NULL, NULL); "+
+				"UPDATE by_nothing SET b = '' WHERE a = %d",
 				n%5, n%5, n%7),
 			fmt.Sprintf("UPDATE by_big SET v = 'b' WHERE id / 10000000000 = %d; INSERT INTO by_big VALUES ('n', "+
 				"%d) ON CONFLICT DO NOTHING", n%200, n),

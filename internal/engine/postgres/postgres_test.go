@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 	"hemzo/internal/sqltext"
 )
@@ -195,7 +196,8 @@ func TestFind(t *testing.T) {
 func TestErrorsArePlaced(t *testing.T) {
 	s := engine.Script{File: "m.sql", Text: "SELECT 1;\n  SELECT 'č', x;\n", First: 5}
 	p := sqltext.Statements(dialect, s.Text)[1]
-	err := failed(s, p, &pgconn.PgError{Message: "no x", Code: "42703", Position: 13, Detail: "really", Hint: "try y"})
+	err := failed(s, p, &pgconn.PgError{Message: "no x", Code: pg.UndefinedColumn, Position: 13, Detail: "really",
+		Hint: "try y"})
 	f := new(fault.Error)
 	require.ErrorAs(t, err, &f)
 	assert.Equal(t, fault.Position{File: "m.sql", Line: 6, Column: 15}, f.Where,
@@ -204,15 +206,15 @@ func TestErrorsArePlaced(t *testing.T) {
 	assert.ErrorContains(t, err, "no x (really) (42703)")
 	assert.ErrorContains(t, failed(s, p, errors.New("broken")),
 		"m.sql:6:3: the server ended the connection while it ran this: broken")
-	full := failed(s, p, &pgconn.PgError{Message: "no space", Code: "53100"})
+	full := failed(s, p, &pgconn.PgError{Message: "no space", Code: pg.DiskFull})
 	assert.Equal(t, fault.Lacking, fault.KindOf(full))
 	assert.Equal(t, 7, copyLine("COPY kind, line 7, column code: \"d\""))
 	assert.Equal(t, 0, copyLine(""))
 }
 
 func TestLiterals(t *testing.T) {
-	assert.Equal(t, "'it''s'", literal("it's"))
-	assert.Equal(t, ` E'a\\b''c'`, literal(`a\b'c`))
+	assert.Equal(t, "'it''s'", pg.Literal("it's"))
+	assert.Equal(t, ` E'a\\b''c'`, pg.Literal(`a\b'c`))
 	assert.Equal(t, `"a""b"."c"`, table(`a"b.c`))
 	assert.Equal(t, int64(7), value(23, []byte("7")))
 	assert.Equal(t, 1.5, value(701, []byte("1.5")))

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 )
 
 // replaced are the facts of a copy in whose place a copy of a start state was
@@ -29,14 +30,14 @@ func (s *server) replace(ctx context.Context, from, id string, facts engine.Fact
 	}
 	drop = func(ctx context.Context) error {
 		made.unlock(ctx)
-		return s.slowly(ctx, "DROP DATABASE IF EXISTS "+ident(old)+" WITH (FORCE)")
+		return s.slowly(ctx, "DROP DATABASE IF EXISTS "+pg.Ident(old)+" WITH (FORCE)")
 	}
 	if made.of == id {
 		// It has its facts already, unless those of the copy were changed since. A
 		// client that comes just then is not waited for.
 		err = s.do(ctx, "BEGIN; SET LOCAL statement_timeout = 100; "+made.same+"; "+renames(id, old, made.work)+
 			"; COMMIT")
-		if state := sqlState(err); err == nil || state == "" {
+		if state := pg.State(err); err == nil || state == "" {
 			return drop, s.exchanged(ctx, id, made, err)
 		}
 	}
@@ -83,8 +84,9 @@ func (s *server) replaceSlowly(ctx context.Context, from, id, old string, made *
 // transaction: in any other order a client that connects again gets in between.
 func (s *server) exchange(ctx context.Context, id, old, work, within string) error {
 	end := fmt.Sprintf("SELECT pg_terminate_backend(pid) FROM pg_stat_get_activity(NULL) WHERE datid = (SELECT oid "+
-		"FROM pg_database WHERE datname = %s)", literal(id))
-	steps := []string{fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT", ident(id)), end, "BEGIN",
+		"FROM pg_database WHERE datname = %s)", pg.Literal(id))
+	steps := []string{fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT", pg.Ident(id)), end,
+		"BEGIN",
 		within, renames(id, old, work), "COMMIT"}
 	return s.busy(ctx, func() error { return s.slowly(ctx, strings.Join(steps, "; ")) })
 }
@@ -93,7 +95,7 @@ func (s *server) exchange(ctx context.Context, id, old, work, within string) err
 // work, which it is from then on.
 func renames(id, old, work string) string {
 	return fmt.Sprintf("ALTER DATABASE %s RENAME TO %s; ALTER DATABASE %s CONNECTION LIMIT %d; ALTER DATABASE %s "+
-		"RENAME TO %s", ident(id), ident(old), ident(old), workLimit(old), ident(work), ident(id))
+		"RENAME TO %s", pg.Ident(id), pg.Ident(old), pg.Ident(old), workLimit(old), pg.Ident(work), pg.Ident(id))
 }
 
 // exchanged ends a replacement: where it failed the copy stays as it was.
@@ -103,7 +105,7 @@ func (s *server) exchanged(ctx context.Context, id string, made spare, err error
 	}
 	last := context.WithoutCancel(ctx)
 	defer made.unlock(last)
-	_ = s.slowly(last, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS true", ident(id)))
+	_ = s.slowly(last, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS true", pg.Ident(id)))
 	err = fmt.Errorf("putting the copy in place: %w", err)
 	if made.work != "" {
 		err = errors.Join(err, s.Drop(last, made.work))
@@ -118,5 +120,6 @@ func (s *server) fresh(ctx context.Context, start engine.Entry, work string, e e
 	if err := s.duplicate(ctx, start, work, facts); err != nil {
 		return err
 	}
-	return s.do(ctx, fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d", ident(work), limitOf(privateOf(facts).Carry)))
+	return s.do(ctx, fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d", pg.Ident(work),
+		limitOf(privateOf(facts).Carry)))
 }

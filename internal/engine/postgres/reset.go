@@ -14,13 +14,11 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/restore"
+	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
 )
-
-// errReplace says why rows cannot be put back in place.
-type errReplace struct{ why string }
-
-func (e errReplace) Error() string { return e.why }
 
 // Reset puts the database back: nothing where nothing was touched, rows in
 // place where rows were, else by a copy of the start state in its place.
@@ -39,11 +37,11 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	why := "it was asked for"
 	if r.Way != engine.Snapshot || r.InPlace {
 		report, err := d.inPlace(ctx, r)
-		reason := errReplace{}
+		reason := witness.Cannot{}
 		if err == nil || !errors.As(err, &reason) {
 			return report, err
 		}
-		why = reason.why
+		why = reason.Why
 	}
 	if len(r.Keep) > 0 && r.Way != engine.Snapshot {
 		why += "; tables to keep were put back too"
@@ -55,12 +53,11 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 		return nil, err
 	}
 	changePrivate(&d.facts, func(p *private) { p.Birth, p.Source = "", time.Time{} })
-	d.clear = 0
 	drop, err := d.server.replace(ctx, r.Start, d.id, d.facts)
 	if err != nil {
 		return nil, err
 	}
-	d.oid = 0
+	d.look.Replaced()
 	report := &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Noted: true,
 		Tables: []engine.TableReport{}}
 	report.Later = func(ctx context.Context) (json.RawMessage, error) {
@@ -90,11 +87,11 @@ func (d *database) inPlaceOnly(ctx context.Context, r engine.Reset, why string) 
 
 // base is the baseline of the start state: the database's own, where a reset
 // has left one, else its template's.
-func (d *database) base(ctx context.Context, r engine.Reset) (b baseline, err error) {
+func (d *database) base(ctx context.Context, r engine.Reset) (b witness.Baseline, err error) {
 	raw := r.Baseline
 	if raw == nil {
 		if r.Last != r.Start {
-			return b, errReplace{"nothing is noted of its start state"}
+			return b, witness.Cannot{Why: "nothing is noted of its start state"}
 		}
 		if d.startOf != r.Start {
 			start, err := d.server.Find(ctx, r.Start)
@@ -102,7 +99,7 @@ func (d *database) base(ctx context.Context, r engine.Reset) (b baseline, err er
 				return b, err
 			}
 			if from := privateOf(d.facts).Source; !from.IsZero() && !start.Facts.Made.Equal(from) {
-				return b, errReplace{"its template was built again since"}
+				return b, witness.Cannot{Why: "its template was built again since"}
 			}
 			d.startOf, d.start = r.Start, start.Facts.Baseline
 		}
@@ -110,29 +107,26 @@ func (d *database) base(ctx context.Context, r engine.Reset) (b baseline, err er
 	}
 	// A suite asks thousands of times: the text is read once.
 	if raw == nil || !bytes.Equal(raw, d.readOf) {
-		if raw == nil || json.Unmarshal(raw, &b) != nil || b.Form != form || !b.safe() {
-			return b, errReplace{"the server cannot tell what was touched"}
+		if raw == nil || json.Unmarshal(raw, &b) != nil || b.Form != witness.Form || !b.Safe() {
+			return b, witness.Cannot{Why: "the server cannot tell what was touched"}
 		}
 		d.adopt(b, raw)
-		d.owed = nil
+		d.look.DropPending()
 	}
-	d.born = r.Baseline == nil
+	d.look.FromStart = r.Baseline == nil
 	return d.read, nil
 }
 
 // adopt takes a baseline as the one that was read last.
-func (d *database) adopt(b baseline, raw json.RawMessage) {
-	d.read, d.readOf, d.born, d.clear, d.filedOf = b, raw, false, 0, nil
+func (d *database) adopt(b witness.Baseline, raw json.RawMessage) {
+	d.read, d.readOf = b, raw
+	d.look.NewBaseline()
 }
 
-// errGone says that a copy is not the one that was opened: another process
-// has put another in its place.
-var errGone = errors.New("the copy was replaced meanwhile")
-
-// witness opens a session that can tell what was touched, and keeps it.
-func (d *database) witness(ctx context.Context) (*pgx.Conn, error) {
-	if d.seer != nil && !d.seer.IsClosed() {
-		return d.seer, nil
+// openWitness opens a session that can tell what was touched, and keeps it.
+func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
+	if d.witnessConn != nil && !d.witnessConn.IsClosed() {
+		return d.witnessConn, nil
 	}
 	config := d.server.settings(d.id)
 	config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement // it is asked the same again and again
@@ -147,23 +141,24 @@ func (d *database) witness(ctx context.Context) (*pgx.Conn, error) {
 		conn.Close(ctx)
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
-	d.seer, d.seen, d.sighted, d.known = conn, 0, false, false
+	d.witnessConn = conn
+	d.look.NewSession()
 	return conn, nil
 }
 
 // exact reports whether the visibility map can be believed: nobody vacuums
 // but Hemzo, and this major was looked at.
 func (s *server) exact() bool {
-	return s.private && s.super && s.still && slices.Contains(tested, major(s.about.Version))
+	return s.private && s.super && s.still && slices.Contains(witness.Tested, major(s.about.Version))
 }
 
 // asked is compare, once more on a new session where Hemzo's own was ended
 // while nobody used it: to make a snapshot, for one.
-func (d *database) asked(ctx context.Context, base baseline) (t touched, err error) {
-	if d.looks++; d.looks == 1 && d.seer == nil { // often the only one, and nothing was touched
+func (d *database) asked(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
+	if d.looks++; d.looks == 1 && d.witnessConn == nil { // often the only one, and nothing was touched
 		told := false
 		err := d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
-			t, told, err = d.quick(ctx, conn, false, base)
+			t, told, err = d.look.Quick(ctx, conn, false, base)
 			return err
 		})
 		if err != nil || told {
@@ -171,24 +166,24 @@ func (d *database) asked(ctx context.Context, base baseline) (t touched, err err
 		}
 	}
 	for try := 0; ; try++ {
-		conn, err := d.witness(ctx)
+		conn, err := d.openWitness(ctx)
 		if err != nil {
-			return touched{}, err
+			return witness.Touched{}, err
 		}
-		t, err = d.compare(ctx, conn, base)
-		if sqlState(err) == "55P03" { // a session has a table to itself
-			names := allNames(base.Tables)
+		t, err = d.look.Compare(ctx, conn, base)
+		if pg.State(err) == pg.LockNotAvailable { // a session has a table to itself
+			names := witness.Names(base.Tables)
 			if !d.session.Force || try > 0 {
 				return t, d.blocked(ctx, names, err)
 			}
-			if err := endHolders(ctx, conn, names); err != nil {
+			if err := restore.EndHolders(ctx, conn, names); err != nil {
 				return t, err
 			}
 			continue
 		}
 		if err == nil || !conn.IsClosed() || ctx.Err() != nil || try > 0 {
-			if sqlState(err) == "42501" {
-				err = errReplace{"on this server what was touched cannot be told: " + message(err)}
+			if pg.State(err) == pg.InsufficientPrivilege {
+				err = witness.Cannot{Why: "on this server what was touched cannot be told: " + pg.Message(err)}
 			}
 			return t, err
 		}
@@ -204,7 +199,7 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 	}
 	report := &engine.Report{Tables: []engine.TableReport{}, Baseline: r.Baseline}
 	t, err := d.settledDown(ctx, base)
-	mended := errors.Is(err, errSchema)
+	mended := errors.Is(err, witness.ErrSchema)
 	if mended {
 		if base, err = d.mend(ctx, r.Start, base, report); err == nil {
 			t, err = d.asked(ctx, base)
@@ -213,46 +208,63 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 	if err != nil {
 		return nil, err
 	}
-	if !t.idle {
+	if !t.Idle {
 		settings, err := d.level(ctx, r.Start)
 		if err != nil {
 			return nil, err
 		}
 		report.Settings = append(report.Settings, settings...)
 	}
-	work := putting{base: base, start: r.Start, report: report, at: t.at}
-	for _, i := range t.tables {
+	work := restore.Plan{Put: witness.Put{Base: base, At: t.At}, Start: r.Start, Report: report}
+	for _, i := range t.Tables {
 		m := base.Tables[i-1]
 		if kept(m.Name, r.Keep) {
 			report.Kept = append(report.Kept, m.Name)
 			continue
 		}
 		if m.View {
-			return nil, errReplace{"the materialized view " + shortName(m.Name) + " was refreshed"}
+			return nil, witness.Cannot{Why: "the materialized view " + pg.ShortName(m.Name) + " was refreshed"}
 		}
 		if m.Fires {
-			return nil, errReplace{"a trigger or rule of " + shortName(m.Name) + " fires always"}
+			return nil, witness.Cannot{Why: "a trigger or rule of " + pg.ShortName(m.Name) + " fires always"}
 		}
-		work.tables = append(work.tables, i-1)
+		work.Tables = append(work.Tables, i-1)
 	}
-	for _, i := range t.counters {
+	for _, i := range t.Counters {
 		if c := base.Counters[i-1]; c.Table == "" || !kept(c.Table, r.Keep) {
-			work.counters = append(work.counters, c)
+			work.Counters = append(work.Counters, c)
 		}
 	}
-	work.catalogs = t.catalogs
-	if len(work.tables)+len(work.counters)+len(report.Settings) > 0 || report.Schema {
-		report.Way, report.Sequences = engine.Truncation, len(work.counters)
+	work.Catalogs = t.Catalogs
+	if len(work.Tables)+len(work.Counters)+len(report.Settings) > 0 || report.Schema {
+		report.Way, report.Sequences = engine.Truncation, len(work.Counters)
 	}
-	if len(work.tables)+len(work.counters) > 0 {
-		if err := d.putBack(ctx, &work); err != nil {
+	if len(work.Tables)+len(work.Counters) > 0 {
+		if err := d.restore.PutBack(ctx, &work); err != nil {
 			return nil, err
 		}
 	}
-	if len(work.tables)+len(work.catalogs)+len(work.counters) > 0 || mended {
-		report.Later = func(ctx context.Context) (json.RawMessage, error) { return d.settle(ctx, work) }
+	if len(work.Tables)+len(work.Catalogs)+len(work.Counters) > 0 || mended {
+		report.Later = func(ctx context.Context) (json.RawMessage, error) { return d.settle(ctx, work.Put) }
 	}
 	return report, nil
+}
+
+// settle makes the next look cheap, and returns the baseline for it.
+func (d *database) settle(ctx context.Context, p witness.Put) (json.RawMessage, error) {
+	conn, err := d.openWitness(ctx)
+	if err != nil {
+		return nil, err
+	}
+	fresh, err := d.look.Settle(ctx, conn, p)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := json.Marshal(fresh)
+	if err == nil {
+		d.read, d.readOf = fresh, raw
+	}
+	return raw, err
 }
 
 // level puts back what belongs to the database itself, and names what differed.
@@ -286,16 +298,16 @@ func (d *database) startEntry(ctx context.Context, id string) (engine.Entry, err
 // settledDown is asked once no transaction that has written is under way in
 // the database: it could be committed after the reset. Who has one is waited
 // for, or ended where that is wanted.
-func (d *database) settledDown(ctx context.Context, base baseline) (t touched, err error) {
+func (d *database) settledDown(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
 	end := time.Now().Add(d.session.Wait)
 	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
-		d.writers = 0
+		d.look.Writers = 0
 		t, err = d.asked(ctx, base)
-		if d.writers == 0 || err != nil && !errors.Is(err, errSchema) {
+		if d.look.Writers == 0 || err != nil && !errors.Is(err, witness.ErrSchema) {
 			return t, err
 		}
 		if d.session.Force {
-			pids := d.server.writing("array_agg(a.pid)", d.oidText())
+			pids := d.server.witness.Writing("array_agg(a.pid)", d.oidText())
 			if err := d.server.do(ctx, "SELECT pg_terminate_backend(p) FROM unnest("+pids+") p"); err != nil {
 				return t, fmt.Errorf("ending the sessions that have written: %w", err)
 			}
@@ -310,13 +322,13 @@ func (d *database) settledDown(ctx context.Context, base baseline) (t touched, e
 	}
 }
 
-func (d *database) oidText() string { return strconv.FormatUint(uint64(d.oid), 10) }
+func (d *database) oidText() string { return strconv.FormatUint(uint64(d.look.OID), 10) }
 
 // unfinished names the sessions with transactions that have written.
 func (d *database) unfinished(ctx context.Context) error {
 	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force",
 		"a transaction is under way that has written (waited %s)", d.session.Wait)
-	who := d.server.writing("array_agg(format('pid %s, %s, %s, %s: %s', a.pid, pg_get_userbyid(a.usesysid), "+
+	who := d.server.witness.Writing("array_agg(format('pid %s, %s, %s, %s: %s', a.pid, pg_get_userbyid(a.usesysid), "+
 		"a.application_name, a.state, left(a.query, 100)))", d.oidText())
 	_ = d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, "SELECT coalesce("+who+", '{}')").Scan(&e.Lines)

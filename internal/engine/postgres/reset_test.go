@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 	"hemzo/internal/place"
 	"hemzo/internal/reset"
@@ -25,8 +26,11 @@ import (
 const hives = `
 CREATE TYPE state AS ENUM ('thriving', 'lost');
 CREATE TABLE kind (code text PRIMARY KEY, title text);
-CREATE TABLE hive (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, kind text REFERENCES kind, mother int REFERENCES hive, label text, loud text GENERATED ALWAYS AS (upper(label)) STORED, state state DEFAULT 'thriving', notes jsonb);
-CREATE TABLE queen (id serial PRIMARY KEY, hive int NOT NULL REFERENCES hive ON DELETE CASCADE DEFERRABLE INITIALLY DEFERRED);
+CREATE TABLE hive (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, kind text REFERENCES kind,
+		mother int REFERENCES hive, label text, loud text GENERATED ALWAYS AS (upper(label)) STORED,
+		state state DEFAULT 'thriving', notes jsonb);
+CREATE TABLE queen (id serial PRIMARY KEY, hive int NOT NULL REFERENCES hive
+		ON DELETE CASCADE DEFERRABLE INITIALLY DEFERRED);
 ALTER TABLE hive ADD COLUMN queen int REFERENCES queen DEFERRABLE INITIALLY DEFERRED;
 CREATE TABLE reading (hive int, at date) PARTITION BY RANGE (at);
 CREATE TABLE reading_1 PARTITION OF reading FOR VALUES FROM ('2026-01-01') TO ('2026-07-01');
@@ -38,10 +42,12 @@ CREATE TABLE rights (who aclitem[]);
 CREATE SCHEMA other; CREATE TABLE other.journal (at timestamptz DEFAULT now(), what text);
 CREATE MATERIALIZED VIEW loud AS SELECT loud FROM hive; CREATE UNIQUE INDEX ON loud (loud);
 CREATE SEQUENCE tickets START 100;
-CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO other.journal (what) VALUES (TG_OP); RETURN coalesce(new, old); END $$;
+CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN INSERT INTO other.journal (what) VALUES (TG_OP); RETURN coalesce(new, old); END $$;
 CREATE TRIGGER noted AFTER INSERT OR DELETE ON hive FOR EACH ROW EXECUTE FUNCTION noted();
 CREATE TABLE many (id int PRIMARY KEY);
-CREATE TABLE firing (x int); CREATE TRIGGER always AFTER DELETE ON firing FOR EACH ROW EXECUTE FUNCTION noted(); ALTER TABLE firing ENABLE ALWAYS TRIGGER always;
+CREATE TABLE firing (x int); CREATE TRIGGER always AFTER DELETE
+		ON firing FOR EACH ROW EXECUTE FUNCTION noted(); ALTER TABLE firing ENABLE ALWAYS TRIGGER always;
 CREATE RULE keeps AS ON DELETE TO kind DO INSTEAD NOTHING;
 INSERT INTO kind VALUES ('d', 'Dadant'), ('z', NULL);
 INSERT INTO hive (kind, label, notes) VALUES ('d', 'a', '{"brood": 7}'), ('z', 'b', NULL);
@@ -304,11 +310,11 @@ func TestSettled(t *testing.T) {
 		require.NoError(t, err)
 		base, err := d.base(t.Context(), r)
 		require.NoError(t, err)
-		conn, err := d.witness(t.Context())
+		conn, err := d.openWitness(t.Context())
 		require.NoError(t, err)
-		left, err := d.pages(t.Context(), conn, base)
+		left, err := d.look.AskMap(t.Context(), conn, base)
 		require.NoError(t, err)
-		assert.Empty(t, slices.Concat(left.tables, left.counters, left.catalogs), "after %s", work)
+		assert.Empty(t, slices.Concat(left.Tables, left.Counters, left.Catalogs), "after %s", work)
 	}
 }
 
@@ -486,7 +492,7 @@ func TestResetWithoutConnections(t *testing.T) {
 			others = append(others, c)
 		}
 	}
-	require.Equal(t, "53300", sqlState(err))
+	require.Equal(t, pg.TooManyConnections, pg.State(err))
 	for free := range 3 { // none, then one, then two: a reset takes three
 		_, err = reset.Do(t.Context(), s, copied, reset.Options{Wait: time.Second})
 		require.Error(t, err)

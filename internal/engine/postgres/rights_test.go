@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 	"hemzo/internal/place"
 	"hemzo/internal/reset"
@@ -137,9 +138,11 @@ func TestPasswords(t *testing.T) {
 func TestRightsOfTests(t *testing.T) {
 	const schema = `CREATE TABLE spied (who text, super text);
 		CREATE FUNCTION spy(v int) RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN
-			BEGIN EXECUTE 'RESET ROLE'; EXECUTE 'RESET SESSION AUTHORIZATION'; EXECUTE 'ALTER ROLE hemzo_apiary SUPERUSER'; EXCEPTION WHEN OTHERS THEN NULL; END;
+			BEGIN EXECUTE 'RESET ROLE'; EXECUTE 'RESET SESSION AUTHORIZATION';
+			EXECUTE 'ALTER ROLE hemzo_apiary SUPERUSER'; EXCEPTION WHEN OTHERS THEN NULL; END;
 			INSERT INTO spied VALUES (session_user, current_setting('is_superuser')); RETURN true; END $$;
-		CREATE TABLE hive (id int PRIMARY KEY, label text CHECK (spy(length(label)))); INSERT INTO hive VALUES (1, 'a'), (2, 'b'); TRUNCATE spied;`
+		CREATE TABLE hive (id int PRIMARY KEY, label text CHECK (spy(length(label))));
+		INSERT INTO hive VALUES (1, 'a'), (2, 'b'); TRUNCATE spied;`
 	private, copied, fresh := beginWith(t, true, schema)
 	want := contents(t, private, fresh.ID)
 	super := func() (n int64) {
@@ -160,7 +163,8 @@ func TestRightsOfTests(t *testing.T) {
 		`CREATE SCHEMA "` + evil + `" CREATE VIEW "` + evil + `" AS SELECT 1; CREATE TYPE "` + evil +
 			`" AS ENUM ('a'); CREATE FUNCTION "` + evil + `"(a "` + evil + `") RETURNS int LANGUAGE sql AS 'SELECT 1'`,
 		`CREATE SEQUENCE "` + evil + `s"; CREATE TRIGGER "` + evil +
-			`" AFTER INSERT ON hive FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger(); CREATE RULE "` +
+			`" AFTER INSERT ON hive FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger();
+			CREATE RULE "` +
 			evil + `" AS ON INSERT TO hive DO ALSO NOTHING; CREATE STATISTICS "` + evil + `" ON id, label FROM hive`,
 	} {
 		require.NoError(t, try(t, private, copied, sql), sql)
@@ -187,11 +191,13 @@ func TestFactsOfTests(t *testing.T) {
 		facts := engine.Facts{Format: engine.Format, Database: fmt.Sprint("honey", i), Name: "mine"}
 		e := makeTemplate(t, s, facts, fmt.Sprintf("0000000000c%d", i),
 			"CREATE TABLE hive (id int); INSERT INTO hive VALUES (1)")
-		forged := `{"format":2,"database":"x","name":"forged","start":"shop","private":{"carry":{"grants":[{"right":"CONNECT ON DATABASE x TO PUBLIC; ALTER ROLE hemzo_honey SUPERUSER; GRANT CONNECT"}]}}}`
+		forged := `{"format":2,"database":"x","name":"forged","start":"shop","private":` +
+			`{"carry":{"grants":[{"right":` +
+			`"CONNECT ON DATABASE x TO PUBLIC; ALTER ROLE hemzo_honey SUPERUSER; GRANT CONNECT"}]}}}`
 		for _, sql := range []string{
-			"COMMENT ON DATABASE %s IS 'the shop database'", "COMMENT ON DATABASE %s IS " + literal(forged),
-			"ALTER ROLE CURRENT_USER IN DATABASE %s SET application_name = " + literal(forged),
-			"ALTER DATABASE %s SET application_name = " + literal(forged),
+			"COMMENT ON DATABASE %s IS 'the shop database'", "COMMENT ON DATABASE %s IS " + pg.Literal(forged),
+			"ALTER ROLE CURRENT_USER IN DATABASE %s SET application_name = " + pg.Literal(forged),
+			"ALTER DATABASE %s SET application_name = " + pg.Literal(forged),
 		} {
 			require.NoError(t, try(t, s, e, fmt.Sprintf(sql, e.ID)), sql)
 			now, err := s.Find(t.Context(), e.ID)
@@ -216,7 +222,7 @@ func TestFactsOfTests(t *testing.T) {
 			assert.Nil(t, comment, "it went with the reset")
 			for _, sql := range []string{"ALTER DATABASE %s ALLOW_CONNECTIONS true", "DROP DATABASE %s",
 				"ALTER DATABASE %s RENAME TO mine", "COMMENT ON DATABASE %s IS 'x'"} {
-				assert.Equal(t, "42501", sqlState(try(t, s, e, fmt.Sprintf(sql, e.Facts.Start))), sql)
+				assert.Equal(t, pg.InsufficientPrivilege, pg.State(try(t, s, e, fmt.Sprintf(sql, e.Facts.Start))), sql)
 			}
 		}
 		for _, right := range []string{"CONNECT; DROP ROLE x", "ALL"} {
@@ -326,7 +332,7 @@ func TestSlowWorkAside(t *testing.T) {
 	for _, late := range []bool{false, true} { // the client is there, or comes while the server waits
 		ctx, stop := context.WithCancel(t.Context())
 		ended := make(chan error, 1)
-		d := &database{server: s, id: copied.ID, facts: copied.Facts, session: engine.Session{Wait: time.Hour}}
+		d := s.database(copied, engine.Session{Wait: time.Hour})
 		go func() {
 			if late {
 				ended <- d.copyBefore(ctx, engine.NewID(engine.Kept), copied.Facts, time.Now().Add(time.Hour))
@@ -454,9 +460,13 @@ func dumped(t *testing.T, s *server, id string) string {
 	require.NoError(t, err, string(out))
 	var level string
 	require.NoError(t, s.ask(t.Context(), func(ctx context.Context, conn *pgx.Conn) error {
-		return conn.QueryRow(ctx, `SELECT concat_ws(E'\n', d.datconnlimit, pg_get_userbyid(d.datdba), d.datistemplate, c.description, (SELECT string_agg(a::text, ',' ORDER BY a::text) FROM aclexplode(coalesce(d.datacl, acldefault('d', d.datdba))) a),
-			(SELECT string_agg(concat(s.setrole, ' ', i), ',' ORDER BY s.setrole, i) FROM pg_db_role_setting s, unnest(s.setconfig) i WHERE s.setdatabase = d.oid AND i NOT LIKE 'hemzo.facts=%'))
-			FROM pg_database d LEFT JOIN pg_shdescription c ON c.objoid = d.oid AND c.classoid = 'pg_database'::regclass WHERE d.datname = $1`, id).Scan(&level)
+		return conn.QueryRow(ctx, `SELECT concat_ws(E'\n', d.datconnlimit, pg_get_userbyid(d.datdba),
+		d.datistemplate, c.description, (SELECT string_agg(a::text, ',' ORDER BY a::text)
+		FROM aclexplode(coalesce(d.datacl, acldefault('d', d.datdba))) a),
+			(SELECT string_agg(concat(s.setrole, ' ', i), ',' ORDER BY s.setrole, i) FROM pg_db_role_setting s,
+				unnest(s.setconfig) i WHERE s.setdatabase = d.oid AND i NOT LIKE 'hemzo.facts=%'))
+			FROM pg_database d LEFT JOIN pg_shdescription c ON c.objoid = d.oid AND c.classoid
+				= 'pg_database'::regclass WHERE d.datname = $1`, id).Scan(&level)
 	}))
 	lines := strings.Split(string(out), "\n")
 	sort.Strings(lines) // the order of rows and oids is no difference
@@ -467,8 +477,11 @@ func dumped(t *testing.T, s *server, id string) string {
 // database itself, and in catalogs that few use is seen and put back; where
 // that can be done in place, clients stay.
 func TestBuiltIn(t *testing.T) {
-	const schema = `CREATE SCHEMA app; CREATE TABLE app.hive (id int); INSERT INTO app.hive VALUES (1); CREATE FOREIGN DATA WRAPPER w; CREATE SERVER away FOREIGN DATA WRAPPER w;
-		CREATE USER MAPPING FOR PUBLIC SERVER away OPTIONS (a 'b'); CREATE PUBLICATION p; ALTER DATABASE honey SET work_mem = '7MB'; GRANT CREATE ON DATABASE honey TO PUBLIC; COMMENT ON DATABASE honey IS 'the hives'`
+	const schema = `CREATE SCHEMA app; CREATE TABLE app.hive (id int); INSERT INTO app.hive VALUES (1);
+		CREATE FOREIGN DATA WRAPPER w; CREATE SERVER away FOREIGN DATA WRAPPER w;
+		CREATE USER MAPPING FOR PUBLIC SERVER away OPTIONS (a 'b'); CREATE PUBLICATION p;
+		ALTER DATABASE honey SET work_mem = '7MB'; GRANT CREATE ON DATABASE honey TO PUBLIC;
+		COMMENT ON DATABASE honey IS 'the hives'`
 	private, _, _ := beginWith(t, true, "SELECT 1")
 	require.NoError(t, private.do(t.Context(), "CREATE ROLE reader"))
 	for i, s := range []*server{private, existing(t, urlOf(private, "hemzo", ""))} {

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 )
 
@@ -199,15 +200,15 @@ func (s *server) ensureOwner(ctx context.Context, f engine.Facts) error {
 	}
 	after := ""
 	if !s.super { // to make databases for a role takes being a member of it
-		after = "; GRANT " + ident(name) + " TO CURRENT_USER"
+		after = "; GRANT " + pg.Ident(name) + " TO CURRENT_USER"
 	}
 	if err := s.ensureRole(ctx, name, options, after); err != nil || !s.super || f.Role == "superuser" {
 		return err
 	}
 	// What this role's sessions begin with is set by a superuser, and cannot be
 	// had by the owner's own.
-	return s.ensureRole(ctx, hand(name), " BYPASSRLS IN ROLE "+ident(name),
-		fmt.Sprintf("; ALTER ROLE %s SET session_replication_role = replica", ident(hand(name))))
+	return s.ensureRole(ctx, hand(name), " BYPASSRLS IN ROLE "+pg.Ident(name),
+		fmt.Sprintf("; ALTER ROLE %s SET session_replication_role = replica", pg.Ident(hand(name))))
 }
 
 // ensureRole makes a login of Hemzo's with a derived password, or gives it the
@@ -232,12 +233,12 @@ func (s *server) ensureRole(ctx context.Context, name, options, after string) er
 	if err != nil {
 		return err
 	}
-	sql := fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD '%s'%s", ident(name), verifier, options)
+	sql := fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD '%s'%s", pg.Ident(name), verifier, options)
 	if there { // its administrator has another password now, or it is of an older Hemzo
-		sql, after = fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'", ident(name), verifier), ""
+		sql, after = fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'", pg.Ident(name), verifier), ""
 	}
-	if err := s.do(ctx, fmt.Sprintf("%s%s; COMMENT ON ROLE %s IS %s", sql, after, ident(name),
-		literal(roleMark+s.keyMark()))); err != nil {
+	if err := s.do(ctx, fmt.Sprintf("%s%s; COMMENT ON ROLE %s IS %s", sql, after, pg.Ident(name),
+		pg.Literal(roleMark+s.keyMark()))); err != nil {
 		return err
 	}
 	s.noteSure(name)
@@ -305,8 +306,8 @@ func (s *server) ensureLogin(ctx context.Context, id string, f engine.Facts) err
 		return s.named(ctx, name)
 	}
 	// What it makes is the owner's, as everything else.
-	return s.ensureRole(ctx, name, " IN ROLE "+ident(s.owner(f)),
-		fmt.Sprintf("; ALTER ROLE %s SET role = %s", ident(name), literal(s.owner(f))))
+	return s.ensureRole(ctx, name, " IN ROLE "+pg.Ident(s.owner(f)),
+		fmt.Sprintf("; ALTER ROLE %s SET role = %s", pg.Ident(name), pg.Literal(s.owner(f))))
 }
 
 // named lets tests in as a role of the sources. One that Hemzo did not make
@@ -335,8 +336,8 @@ func (s *server) named(ctx context.Context, name string) error {
 	if err == nil && n == 0 {
 		var verifier string
 		if verifier, err = scram(s.password(name)); err == nil {
-			err = s.do(ctx, fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS %s", ident(name),
-				verifier, ident(name), literal(roleMark+s.keyMark())))
+			err = s.do(ctx, fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS %s", pg.Ident(name),
+				verifier, pg.Ident(name), pg.Literal(roleMark+s.keyMark())))
 		}
 	}
 	if err == nil {
@@ -359,9 +360,10 @@ func (s *server) makeRole(ctx context.Context, name, options string) error {
 	if _, there, err := s.markOf(ctx, name); err != nil || there {
 		return err
 	}
-	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS '%s'", ident(name), options, ident(name),
+	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS '%s'", pg.Ident(name), options,
+		pg.Ident(name),
 		roleMark))
-	if sqlState(err) == "42710" || sqlState(err) == "23505" { // made by somebody else meanwhile
+	if pg.State(err) == pg.DuplicateObject || pg.State(err) == pg.UniqueViolation { // made by somebody else meanwhile
 		return nil
 	}
 	return err
@@ -383,8 +385,8 @@ func (s *server) dropLogin(ctx context.Context, name string) error {
 	s.keys.Lock()
 	delete(s.ensured, name)
 	s.keys.Unlock()
-	err = s.do(ctx, "DROP ROLE IF EXISTS "+ident(name))
-	if goneMeanwhile(err) || sqlState(err) == "2BP01" { // something elsewhere is still given to it
+	err = s.do(ctx, "DROP ROLE IF EXISTS "+pg.Ident(name))
+	if goneMeanwhile(err) || pg.State(err) == pg.DependentObjects { // something elsewhere is still given to it
 		return nil
 	}
 	return err
@@ -397,7 +399,8 @@ func (s *server) clearLogins(ctx context.Context) error {
 	}
 	var names []string
 	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles r WHERE rolname LIKE 'hemzo\_\_u\_%' AND shobj_description(oid, 'pg_authid') LIKE 'made by Hemzo%'
+		rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles r WHERE rolname LIKE 'hemzo\_\_u\_%'
+		AND shobj_description(oid, 'pg_authid') LIKE 'made by Hemzo%'
 			AND NOT EXISTS (SELECT FROM pg_database d WHERE d.datname = 'hemzo_c_' || substr(r.rolname, 10))`)
 		if err == nil {
 			names, err = pgx.CollectRows(rows, pgx.RowTo[string])

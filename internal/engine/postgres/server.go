@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net"
 	"net/url"
@@ -14,11 +13,11 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 	"golang.org/x/sync/errgroup"
 
 	"hemzo/internal/engine"
-	"hemzo/internal/engine/postgres/wal"
+	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
 	"hemzo/internal/turn"
 )
@@ -44,14 +43,10 @@ type server struct {
 	spares   map[string]spare  // copies made beforehand, by start state and owner; without a name while they are made
 	closed   bool              // no more are made
 
-	works sync.Mutex          // for what follows
-	grown map[string]baseline // of the templates below works, by work
+	works sync.Mutex                  // for what follows
+	grown map[string]witness.Baseline // of the templates below works, by work
 
-	logs sync.Mutex // for what follows
-	log  wal.Log    // once it was asked for
-
-	lists  sync.Mutex // for what follows
-	listOf []catalog  // once they were asked for
+	witness witness.Server
 
 	reads sync.Mutex // for what follows
 	read  map[string]readFacts
@@ -72,8 +67,12 @@ type server struct {
 }
 
 func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
-	return &server{config: config, host: host, patience: p, twins: turn.New(), owning: turn.New(), turn: turn.New(),
+	s := &server{config: config, host: host, patience: p, twins: turn.New(), owning: turn.New(), turn: turn.New(),
 		lanes: newLanes(), held: map[string]bool{}}
+	s.witness.Exact = s.exact
+	s.witness.Super = func() bool { return s.super }
+	s.witness.Socket = func() string { return s.socket }
+	return s
 }
 
 func (s *server) About() engine.About { return s.about }
@@ -102,18 +101,6 @@ func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 	return c
 }
 
-func ident(name string) string { return pgx.Identifier{name}.Sanitize() }
-
-// literal quotes a text so that it means the same whatever the server's
-// settings are.
-func literal(text string) string {
-	quoted := "'" + strings.ReplaceAll(text, "'", "''") + "'"
-	if strings.Contains(text, `\`) {
-		return " E" + strings.ReplaceAll(quoted, `\`, `\\`)
-	}
-	return quoted
-}
-
 // noLogin are the options of a role that sources mention.
 const noLogin = "NOLOGIN"
 
@@ -130,7 +117,8 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 	return s.make(ctx, id, facts, func(work string) error {
 		err := s.slowly(ctx, fmt.Sprintf(
 			"CREATE DATABASE %s TEMPLATE template0 OWNER %s ENCODING %s LOCALE %s CONNECTION LIMIT %d",
-			ident(work), ident(s.owner(facts)), literal(spec.Encoding), literal(spec.Locale), workLimit(work)))
+			pg.Ident(work), pg.Ident(s.owner(facts)), pg.Literal(spec.Encoding), pg.Literal(spec.Locale),
+			workLimit(work)))
 		if err != nil || len(spec.Extensions) == 0 {
 			return err
 		}
@@ -140,10 +128,10 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 		}
 		defer conn.Close(ctx)
 		for _, x := range spec.Extensions {
-			if _, err := conn.Exec(ctx, "CREATE EXTENSION "+ident(x)); err != nil {
+			if _, err := conn.Exec(ctx, "CREATE EXTENSION "+pg.Ident(x)); err != nil {
 				e := fault.New(fault.Lacking, "install it on the server, or leave it out of extensions:",
 					"the extension %s cannot be made", x)
-				e.Said, e.Reason = message(err), err
+				e.Said, e.Reason = pg.Message(err), err
 				return e
 			}
 		}
@@ -184,7 +172,7 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	}
 	changePrivate(&facts, func(p *private) { p.Carry, p.Source = carry, e.Facts.Made })
 	err = s.make(ctx, to, facts, func(work string) error { return s.duplicate(ctx, e, work, facts) })
-	if sqlState(err) == "3D000" {
+	if pg.State(err) == pg.InvalidCatalog {
 		return engine.ErrNotFound
 	}
 	if kind, _ := engine.KindOf(to); err == nil && kind == engine.Work {
@@ -201,8 +189,9 @@ func (s *server) duplicate(ctx context.Context, from engine.Entry, work string, 
 		strategy = " STRATEGY file_copy"
 	}
 	err := s.busy(ctx, func() error {
-		return s.slowly(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s CONNECTION LIMIT %d%s", ident(work),
-			ident(from.ID), ident(s.owner(facts)), workLimit(work), strategy))
+		return s.slowly(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s CONNECTION LIMIT %d%s",
+			pg.Ident(work),
+			pg.Ident(from.ID), pg.Ident(s.owner(facts)), workLimit(work), strategy))
 	})
 	if err != nil {
 		return err
@@ -234,7 +223,7 @@ func (s *server) make(ctx context.Context, id string, facts engine.Facts, create
 		err = s.name(ctx, work, id, facts)
 	}
 	if err != nil {
-		_ = s.slowly(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+ident(work)+" WITH (FORCE)")
+		_ = s.slowly(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+pg.Ident(work)+" WITH (FORCE)")
 	}
 	return err
 }
@@ -246,14 +235,14 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 	sql, mine := "", kind == engine.Template || kind == engine.Kept
 	if mine {
 		sql = fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ALTER DATABASE %s OWNER TO CURRENT_USER; ",
-			ident(from), ident(from))
+			pg.Ident(from), pg.Ident(from))
 	}
 	if kind != engine.Work {
-		sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d; ", ident(from), limitOf(privateOf(facts).Carry))
+		sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d; ", pg.Ident(from), limitOf(privateOf(facts).Carry))
 	}
-	sql += fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", ident(from), ident(to))
+	sql += fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", pg.Ident(from), pg.Ident(to))
 	if kind == engine.Work {
-		sql += fmt.Sprintf("; ALTER DATABASE %s CONNECTION LIMIT %d", ident(to), workLimit(to))
+		sql += fmt.Sprintf("; ALTER DATABASE %s CONNECTION LIMIT %d", pg.Ident(to), workLimit(to))
 	}
 	err := s.busy(ctx, func() error {
 		return s.aside(ctx, func(ctx context.Context, conn *pgx.Conn) error {
@@ -264,9 +253,9 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 			return err
 		})
 	})
-	if sqlState(err) == "42P04" {
+	if pg.State(err) == pg.DuplicateDatabase {
 		if e, failed := s.Find(ctx, to); failed == nil && !e.Bad {
-			return s.slowly(ctx, "DROP DATABASE "+ident(from)) // made by another meanwhile
+			return s.slowly(ctx, "DROP DATABASE "+pg.Ident(from)) // made by another meanwhile
 		}
 		return errForeign("database", to, "rename or drop it yourself")
 	}
@@ -300,7 +289,7 @@ func (s *server) busy(ctx context.Context, f func() error) error {
 	end := time.Now().Add(2 * time.Second)
 	for {
 		err := f()
-		if sqlState(err) != "55006" || time.Now().After(end) || ctx.Err() != nil {
+		if pg.State(err) != pg.ObjectInUse || time.Now().After(end) || ctx.Err() != nil {
 			return err
 		}
 		select {
@@ -316,18 +305,18 @@ func (s *server) grow(work string, from engine.Entry) {
 	s.works.Lock()
 	defer s.works.Unlock()
 	delete(s.grown, work)
-	var b baseline
-	if from.Facts.Baseline == nil || json.Unmarshal(from.Facts.Baseline, &b) != nil || b.Form != form {
+	var b witness.Baseline
+	if from.Facts.Baseline == nil || json.Unmarshal(from.Facts.Baseline, &b) != nil || b.Form != witness.Form {
 		return
 	}
 	if s.grown == nil {
-		s.grown = map[string]baseline{}
+		s.grown = map[string]witness.Baseline{}
 	}
 	s.grown[work] = b
 }
 
 // ungrow returns what grow remembers, and forgets it.
-func (s *server) ungrow(work string) (below baseline, ok bool) {
+func (s *server) ungrow(work string) (below witness.Baseline, ok bool) {
 	s.works.Lock()
 	defer s.works.Unlock()
 	below, ok = s.grown[work]
@@ -363,24 +352,25 @@ func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMes
 	var known map[uint32]int64
 	below, ok := s.ungrow(id)
 	if ok && s.exact() {
-		known = unwritten(ctx, conn, below)
+		known = witness.Unwritten(ctx, conn, below)
 	}
 	err = s.vacuum(ctx, conn, id)
 	if err == nil {
 		if _, err = conn.Exec(ctx, "SET row_security = off"); err == nil {
-			var b baseline
-			if b, err = s.note(ctx, conn, s.exact(), known); err == nil {
-				base, err = b.forCopies()
+			var b witness.Baseline
+			if b, err = s.witness.Take(ctx, conn, s.exact(), known); err == nil {
+				base, err = b.ForCopies()
 			}
 		}
-		if sqlState(err) == "42501" { // rows that this role may not see: what is touched cannot be told
+		// rows that this role may not see: what is touched cannot be told
+		if pg.State(err) == pg.InsufficientPrivilege {
 			base, err = nil, nil
 		}
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("settling %s: %w", id, err)
 	}
-	items, err := s.level(ctx, conn, literal(id))
+	items, err := s.level(ctx, conn, pg.Literal(id))
 	if err != nil {
 		return nil, base, err
 	}
@@ -394,9 +384,12 @@ func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMes
 
 func (s *server) vacuum(ctx context.Context, conn *pgx.Conn, id string) error {
 	// What came with the layer below has been settled there.
-	const fresh = `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast')
-		AND (c.reltuples < 0 OR pg_stat_get_tuples_inserted(c.oid) + pg_stat_get_tuples_updated(c.oid) + pg_stat_get_tuples_deleted(c.oid) > 0)
+	const fresh = `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid
+		= c.relnamespace
+		WHERE c.relkind IN ('r', 'm') AND c.relpersistence <> 't' AND n.nspname NOT IN ('pg_catalog',
+			'information_schema', 'pg_toast')
+		AND (c.reltuples < 0 OR pg_stat_get_tuples_inserted(c.oid) + pg_stat_get_tuples_updated(c.oid)
+			+ pg_stat_get_tuples_deleted(c.oid) > 0)
 		ORDER BY pg_stat_get_tuples_inserted(c.oid) DESC, c.oid`
 	rows, err := conn.Query(ctx, fresh)
 	if err != nil {
@@ -410,14 +403,14 @@ func (s *server) vacuum(ctx context.Context, conn *pgx.Conn, id string) error {
 	for i, part := range halves(tables) {
 		all.Go(func() error {
 			if i == 0 {
-				return vacuum(ctx, conn, part)
+				return witness.Vacuum(ctx, conn, part)
 			}
 			other, err := s.dial(ctx, id, "")
 			if err != nil {
 				return err
 			}
 			defer other.Close(ctx)
-			return vacuum(ctx, other, part)
+			return witness.Vacuum(ctx, other, part)
 		})
 	}
 	return all.Wait()
@@ -435,33 +428,10 @@ func halves(tables []string) [][]string {
 	return parts
 }
 
-// flush brings what others have committed to disk, where this role may: a
-// commit that is waited for, of something, brings all before it there. VACUUM
-// marks no page that holds anything younger.
-func flush(ctx context.Context, conn *pgx.Conn) {
-	if _, err := conn.Exec(ctx, "SET synchronous_commit = on"); err == nil {
-		_, _ = conn.Exec(ctx, "SELECT pg_logical_emit_message(true, '', '')")
-	}
-}
-
-// vacuum settles tables. Without the cleaning of indexes a page keeps the places
-// of a few dead rows, and is then not marked.
-func vacuum(ctx context.Context, conn *pgx.Conn, tables []string) error {
-	if len(tables) == 0 {
-		return nil
-	}
-	wholly := ""
-	if version := conn.PgConn().ParameterStatus("server_version"); atLeast(version, 12) {
-		wholly = ", INDEX_CLEANUP on"
-	}
-	flush(ctx, conn)
-	_, err := conn.Exec(ctx, "VACUUM (FREEZE, ANALYZE"+wholly+") "+strings.Join(tables, ", "))
-	return err
-}
-
 // Clients lists who else is connected to a database, or to any.
 func (s *server) Clients(ctx context.Context, id string) ([]engine.Client, error) {
-	const clients = `SELECT pid, coalesce(usename, ''), coalesce(application_name, ''), coalesce(client_addr::text, 'socket'),
+	const clients = `SELECT pid, coalesce(usename, ''), coalesce(application_name, ''),
+		coalesce(client_addr::text, 'socket'),
 		coalesce(state, ''), backend_start, coalesce(left(query, 200), '') FROM pg_stat_activity
 		WHERE (datname = $1 OR $1 = '') AND backend_type = 'client backend' AND pid <> pg_backend_pid() ORDER BY pid`
 	var all []engine.Client
@@ -513,9 +483,9 @@ func (s *server) Drop(ctx context.Context, id string) error {
 			return nil // a name alone
 		}
 		login = e.Bad || e.Facts.Role == "own"
-		err = s.slowly(ctx, "DROP DATABASE IF EXISTS "+ident(id)+" WITH (FORCE)")
+		err = s.slowly(ctx, "DROP DATABASE IF EXISTS "+pg.Ident(id)+" WITH (FORCE)")
 	}
-	if sqlState(err) == "42501" {
+	if pg.State(err) == pg.InsufficientPrivilege {
 		return fault.New(fault.Refused, "drop it as the role that made it", "%s belongs to another role", id)
 	}
 	if err != nil && !goneMeanwhile(err) {
@@ -556,14 +526,14 @@ func (s *server) IsIntact(_ context.Context, e engine.Entry) (bool, error) { ret
 
 // References reads the foreign keys from the baseline.
 func (s *server) References(_ context.Context, e engine.Entry) (map[string][]string, error) {
-	var b baseline
+	var b witness.Baseline
 	if e.Facts.Baseline == nil || json.Unmarshal(e.Facts.Baseline, &b) != nil {
 		return nil, nil
 	}
 	all := map[string][]string{}
 	for _, m := range b.Tables {
 		if m.Leads != nil {
-			all[shortName(m.Name)] = m.Leads
+			all[pg.ShortName(m.Name)] = m.Leads
 		}
 	}
 	return all, nil
@@ -606,7 +576,7 @@ func (s *server) Open(ctx context.Context, id string, session engine.Session) (e
 	if err != nil {
 		return nil, err
 	}
-	return &database{server: s, id: id, facts: e.Facts, session: session}, nil
+	return s.database(e, session), nil
 }
 
 func (s *server) Close() error {
@@ -627,18 +597,4 @@ func (s *server) Close() error {
 	}
 	defer s.turn.Give()
 	return s.conn.Close(ctx)
-}
-
-func sqlState(err error) string {
-	if e, ok := errors.AsType[*pgconn.PgError](err); ok {
-		return e.Code
-	}
-	return ""
-}
-
-func message(err error) string {
-	if e, ok := errors.AsType[*pgconn.PgError](err); ok {
-		return e.Message
-	}
-	return err.Error()
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 )
 
 // twin opens a copy of a start state from which rows are read: nobody can
@@ -118,13 +119,13 @@ func (s *server) prepared(ctx context.Context, made *spare, start, e engine.Entr
 	if err != nil {
 		return err
 	}
-	made.ended = func(ctx context.Context) { _ = s.do(ctx, "DEALLOCATE "+ident(made.work)) }
+	made.ended = func(ctx context.Context) { _ = s.do(ctx, "DEALLOCATE "+pg.Ident(made.work)) }
 	// The check would take as long as the renames, were it planned with them: that
 	// is done here, by the EXPLAIN. In another session there is no such statement,
 	// and the replacement goes the longer way.
-	made.of, made.same = e.ID, "EXECUTE "+ident(made.work)
-	return s.do(ctx, fmt.Sprintf("%s; PREPARE %s AS %s; EXPLAIN EXECUTE %s", text, ident(made.work), same,
-		ident(made.work)))
+	made.of, made.same = e.ID, "EXECUTE "+pg.Ident(made.work)
+	return s.do(ctx, fmt.Sprintf("%s; PREPARE %s AS %s; EXPLAIN EXECUTE %s", text, pg.Ident(made.work), same,
+		pg.Ident(made.work)))
 }
 
 func spareFor(from, owner string) string { return from + " " + owner }
@@ -138,9 +139,9 @@ func (s *server) same(ctx context.Context, id string) (sql string, err error) {
 		where = "pg_shdescription WHERE objoid = (SELECT oid FROM pg_database WHERE datname = %s) AND classoid = " +
 			"'pg_database'::regclass"
 	}
-	where = fmt.Sprintf(where, literal(id))
+	where = fmt.Sprintf(where, pg.Literal(id))
 	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		return conn.QueryRow(ctx, "SELECT (SELECT oid FROM pg_database WHERE datname = "+literal(id)+"), xmin FROM "+
+		return conn.QueryRow(ctx, "SELECT (SELECT oid FROM pg_database WHERE datname = "+pg.Literal(id)+"), xmin FROM "+
 			where).Scan(&row[0], &row[1])
 	})
 	return fmt.Sprintf("SELECT 1 / count(*) FROM %s AND xmin = '%d'::xid AND pg_stat_get_db_numbackends(%d) = 0", where,

@@ -61,9 +61,11 @@ var suiteSteps = []string{`
 CREATE TYPE state AS ENUM ('thriving', 'lost');
 CREATE TABLE kind (code text PRIMARY KEY, title text);
 INSERT INTO kind VALUES ('d', 'Dadant'), ('z', NULL);`, `
-CREATE TABLE hive (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, kind text REFERENCES kind, mother int REFERENCES hive, label text,
+CREATE TABLE hive (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, kind text REFERENCES kind,
+		mother int REFERENCES hive, label text,
   loud text GENERATED ALWAYS AS (upper(label)) STORED, state state DEFAULT 'thriving', notes jsonb);
-CREATE TABLE queen (id serial PRIMARY KEY, hive int NOT NULL REFERENCES hive ON DELETE CASCADE DEFERRABLE INITIALLY DEFERRED);
+CREATE TABLE queen (id serial PRIMARY KEY, hive int NOT NULL REFERENCES hive
+		ON DELETE CASCADE DEFERRABLE INITIALLY DEFERRED);
 ALTER TABLE hive ADD COLUMN queen int REFERENCES queen DEFERRABLE INITIALLY DEFERRED;
 CREATE TABLE reading (hive int, at date) PARTITION BY RANGE (at);
 CREATE TABLE reading_1 PARTITION OF reading FOR VALUES FROM ('2026-01-01') TO ('2026-07-01');
@@ -73,7 +75,8 @@ CREATE UNLOGGED TABLE cache (k text, v text);
 CREATE SCHEMA other; CREATE TABLE other.journal (what text);
 CREATE MATERIALIZED VIEW loud AS SELECT loud FROM hive;
 CREATE SEQUENCE tickets START 100;
-CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO other.journal (what) VALUES (TG_OP); RETURN coalesce(new, old); END $$;
+CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN INSERT INTO other.journal (what) VALUES (TG_OP); RETURN coalesce(new, old); END $$;
 CREATE TRIGGER noted AFTER INSERT OR DELETE ON hive FOR EACH ROW EXECUTE FUNCTION noted();
 CREATE RULE keeps AS ON DELETE TO kind DO INSTEAD NOTHING;`, `
 INSERT INTO hive (kind, label, notes) VALUES ('d', 'a', '{"brood": 7}'), ('z', 'b', NULL);
@@ -93,13 +96,15 @@ var suiteWork = []enginetest.Work{
 	{Name: "copied in", Text: "COPY reading FROM stdin;\n3\t2026-03-03\n\\.\nREFRESH MATERIALIZED VIEW loud;"},
 	{Name: "sequences", Text: "SELECT setval('tickets', 5, false); ALTER SEQUENCE tickets INCREMENT 3; ALTER TABLE " +
 		"hive ALTER id RESTART WITH 900"},
-	{Name: "objects", Text: `CREATE TABLE "a;b""c" (x int); CREATE VIEW v AS SELECT 1; CREATE TYPE t AS (x int); CREATE FUNCTION f() RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE SCHEMA mine CREATE TABLE mine.x (y int)`},
+	{Name: "objects", Text: `CREATE TABLE "a;b""c" (x int); CREATE VIEW v AS SELECT 1; CREATE TYPE t AS (x int);
+		CREATE FUNCTION f() RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE SCHEMA mine CREATE TABLE mine.x (y int)`},
 	{Name: "altered", Text: "ALTER TABLE hive ADD COLUMN weight int DEFAULT 3; DROP TRIGGER noted ON hive; ALTER " +
 		"TYPE state ADD VALUE 'sold'; COMMENT ON TABLE kind IS 'kinds'"},
 	{Name: "dropped", Text: "DROP TABLE other.journal CASCADE; DROP SCHEMA other CASCADE; DROP MATERIALIZED VIEW loud"},
 	{Name: "rights", Text: "GRANT SELECT ON hive TO PUBLIC; ALTER TABLE hive ENABLE ROW LEVEL SECURITY; REVOKE ALL " +
 		"ON queen FROM CURRENT_USER; ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC"},
-	{Name: "a hostile name", Text: `ALTER TABLE parent ADD CONSTRAINT "x on y ADD a int;COMMIT;ALTER ROLE CURRENT_USER SUPERUSER;--" CHECK (x > 0)`},
+	{Name: "a hostile name", Text: `ALTER TABLE parent
+		ADD CONSTRAINT "x on y ADD a int;COMMIT;ALTER ROLE CURRENT_USER SUPERUSER;--" CHECK (x > 0)`},
 	{Name: "settings", Text: "DO $$ BEGIN EXECUTE format('ALTER DATABASE %I SET work_mem = ''5MB''', " +
 		"current_database()); EXECUTE format('COMMENT ON DATABASE %I IS ''mine''', current_database()); END $$"},
 	{Name: "public", Text: "CREATE TABLE public.z (a int); GRANT CREATE ON SCHEMA public TO PUBLIC"},

@@ -180,11 +180,15 @@ func addedTable(c *conn, name string, rows int, out *engine.Changes) error {
 
 func schemaChanges(c *conn) (all []engine.SchemaChange, err error) {
 	all = []engine.SchemaChange{}
-	const list = `SELECT CASE WHEN was.name IS NULL THEN 'added' WHEN now.name IS NULL THEN 'removed' ELSE 'altered' END,
+	const list = `SELECT CASE WHEN was.name IS NULL THEN 'added' WHEN now.name IS NULL THEN 'removed'
+		ELSE 'altered' END,
 		coalesce(now.type, was.type), coalesce(now.name, was.name)
-		FROM main.sqlite_schema AS now FULL JOIN start.sqlite_schema AS was ON now.type = was.type AND now.name = was.name
-		WHERE CASE WHEN now.name IS NULL THEN was.tbl_name = was.name OR was.tbl_name IN (SELECT name FROM main.sqlite_schema)
-			WHEN was.name IS NULL THEN now.tbl_name = now.name OR now.tbl_name IN (SELECT name FROM start.sqlite_schema)
+		FROM main.sqlite_schema AS now FULL JOIN start.sqlite_schema AS was ON now.type = was.type AND now.name
+			= was.name
+		WHERE CASE WHEN now.name IS NULL THEN was.tbl_name = was.name OR was.tbl_name IN (SELECT name
+			FROM main.sqlite_schema)
+			WHEN was.name IS NULL THEN now.tbl_name = now.name OR now.tbl_name IN (SELECT name
+				FROM start.sqlite_schema)
 			ELSE now.sql IS NOT was.sql END ORDER BY 3, 2` // but for what came or went with its table
 	err = c.each(list, func(s *stmt) error {
 		if !strings.HasPrefix(s.text(2), "sqlite_autoindex_") {
@@ -202,8 +206,10 @@ func schemaChanges(c *conn) (all []engine.SchemaChange, err error) {
 
 // columnChanges tells how the columns of a table differ.
 func columnChanges(c *conn, table string) (out []string, err error) {
-	const list = `SELECT was.name, now.name, was.type, now.type FROM pragma_table_xinfo(?1, 'main') AS now FULL JOIN pragma_table_xinfo(?1, 'start') AS was ON now.name = was.name
-		WHERE now.name IS NULL OR was.name IS NULL OR now.type <> was.type OR now."notnull" <> was."notnull" OR now.dflt_value IS NOT was.dflt_value OR now.pk <> was.pk OR now.hidden <> was.hidden
+	const list = `SELECT was.name, now.name, was.type, now.type FROM pragma_table_xinfo(?1, 'main') AS now FULL
+		JOIN pragma_table_xinfo(?1, 'start') AS was ON now.name = was.name
+		WHERE now.name IS NULL OR was.name IS NULL OR now.type <> was.type OR now."notnull" <> was."notnull"
+			OR now.dflt_value IS NOT was.dflt_value OR now.pk <> was.pk OR now.hidden <> was.hidden
 		ORDER BY now.cid IS NOT NULL, now.cid, was.cid`
 	err = c.each(list, func(s *stmt) error {
 		switch was, now := s.text(0), s.text(1); {

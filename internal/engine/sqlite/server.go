@@ -235,7 +235,8 @@ func (s *server) References(_ context.Context, e engine.Entry) (map[string][]str
 	}
 	defer c.close()
 	all := map[string][]string{}
-	err = c.each(`SELECT DISTINCT m.name, f."table" FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' AND lower(m.name) <> lower(f."table") ORDER BY 1, 2`, func(st *stmt) error {
+	err = c.each(`SELECT DISTINCT m.name, f."table" FROM sqlite_schema m, pragma_foreign_key_list(m.name) f
+		WHERE m.type = 'table' AND lower(m.name) <> lower(f."table") ORDER BY 1, 2`, func(st *stmt) error {
 		all[st.text(0)] = append(all[st.text(0)], st.text(1))
 		return nil
 	})

@@ -30,7 +30,8 @@ func TestSmallFile(t *testing.T) {
 
 const apiary = `
 CREATE TABLE apiary (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL UNIQUE COLLATE NOCASE);
-CREATE TABLE hive (id INTEGER PRIMARY KEY, apiary_id INTEGER REFERENCES apiary ON DELETE CASCADE, mother INTEGER REFERENCES hive,
+CREATE TABLE hive (id INTEGER PRIMARY KEY, apiary_id INTEGER REFERENCES apiary ON DELETE CASCADE,
+		mother INTEGER REFERENCES hive,
   label TEXT, loud TEXT GENERATED ALWAYS AS (upper(label)) STORED, CHECK (label <> ''));
 CREATE INDEX hive_label ON hive(label);
 CREATE TABLE kind (code TEXT PRIMARY KEY, weight) WITHOUT ROWID;
@@ -273,8 +274,10 @@ func TestRollbackIsRefused(t *testing.T) {
 
 func TestChanges(t *testing.T) {
 	s, template, copied := made(t, apiary)
-	run(t, s.file(copied), `INSERT INTO apiary(name) VALUES ('new'); DELETE FROM kind WHERE code = 'b'; UPDATE kind SET weight = 2 WHERE code = 'a';
-		CREATE TABLE extra (a UNIQUE); CREATE INDEX extra_a ON extra (a); INSERT INTO extra VALUES (1); DROP TRIGGER hive_made;
+	run(t, s.file(copied), `INSERT INTO apiary(name) VALUES ('new'); DELETE FROM kind WHERE code = 'b';
+		UPDATE kind SET weight = 2 WHERE code = 'a';
+		CREATE TABLE extra (a UNIQUE); CREATE INDEX extra_a ON extra (a); INSERT INTO extra VALUES (1);
+		DROP TRIGGER hive_made;
 		ALTER TABLE log ADD COLUMN at INT; ALTER TABLE log DROP COLUMN what; DROP TABLE note`)
 	d, err := s.Open(context.Background(), copied, engine.Session{Wait: time.Second})
 	require.NoError(t, err)

@@ -35,7 +35,8 @@ func TestSuite(t *testing.T) {
 var suiteSteps = []string{`
 CREATE TABLE kind (code TEXT PRIMARY KEY, title TEXT) WITHOUT ROWID;
 INSERT INTO kind VALUES ('d', 'Dadant'), ('z', NULL);`, `
-CREATE TABLE hive (id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT REFERENCES kind, label TEXT, loud TEXT AS (upper(label)) STORED);
+CREATE TABLE hive (id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT REFERENCES kind, label TEXT,
+		loud TEXT AS (upper(label)) STORED);
 CREATE TABLE journal (what TEXT, "odd 'name""" BLOB);
 CREATE TRIGGER noted AFTER INSERT ON hive BEGIN INSERT INTO journal VALUES ('hive', x'00ff'); END;
 CREATE VIEW louder AS SELECT loud FROM hive;
@@ -50,7 +51,8 @@ var suiteWork = []enginetest.Work{
 	{Name: "rolled back", Text: "BEGIN; DELETE FROM hive; ROLLBACK;"},
 	{Name: "emptied", Text: "DELETE FROM hive; DELETE FROM kind; DELETE FROM sqlite_sequence;"},
 	{Name: "search", Text: "INSERT INTO notes VALUES ('brood'); DELETE FROM notes WHERE text MATCH 'queen';"},
-	{Name: "objects", Text: `CREATE TABLE "a;b""c" (x); DROP VIEW louder; ALTER TABLE journal ADD COLUMN at TEXT; DROP TRIGGER noted;`},
+	{Name: "objects", Text: `CREATE TABLE "a;b""c" (x); DROP VIEW louder; ALTER TABLE journal ADD COLUMN at TEXT;
+		DROP TRIGGER noted;`},
 	{Name: "dropped", Text: "DROP TABLE journal; DROP TABLE notes;"},
 	{Name: "header", Text: "PRAGMA user_version = 7; PRAGMA application_id = 99;"},
 	{Name: "vacuum", Text: "DELETE FROM journal; VACUUM;"},

@@ -1,9 +1,10 @@
-package postgres
+package restore
 
 import (
 	"bufio"
 	"bytes"
 	"context"
+	_ "embed"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -16,6 +17,12 @@ import (
 	"hemzo/internal/engine"
 )
 
+// layoutSQL asks for the columns of a table that can be written to, those of its
+// primary key, and the format in which COPY can give them.
+//
+//go:embed sql/layout.sql
+var layoutSQL string
+
 // refilling brings rows of a table from the twin of the start state.
 type refilling struct {
 	from, to     *pgx.Conn
@@ -27,11 +34,7 @@ type refilling struct {
 // layout asks for the columns that can be written to, and for the primary key.
 // A few types have no binary form.
 func (r *refilling) layout(ctx context.Context) error {
-	const layout = `SELECT coalesce((SELECT string_agg(quote_ident(attname), ', ' ORDER BY attnum) FROM pg_attribute WHERE attrelid = t AND attnum > 0 AND NOT attisdropped AND attgenerated = ''), ''),
-		coalesce((SELECT string_agg(quote_ident(a.attname), ', ' ORDER BY array_position(i.indkey, a.attnum)) FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey) WHERE i.indrelid = t AND i.indisprimary), ''),
-		CASE WHEN EXISTS (SELECT 1 FROM pg_attribute a JOIN pg_type y ON y.oid = a.atttypid LEFT JOIN pg_type e ON e.oid = y.typelem WHERE a.attrelid = t AND a.attnum > 0 AND (0 IN (y.typsend, y.typreceive, e.typsend, e.typreceive))) THEN 'text' ELSE 'binary' END
-		FROM CAST($1::text AS regclass) t`
-	return r.from.QueryRow(ctx, layout, r.name).Scan(&r.columns, &r.key, &r.format)
+	return r.from.QueryRow(ctx, layoutSQL, r.name).Scan(&r.columns, &r.key, &r.format)
 }
 
 // fill brings the rows that are missing: those whose keys are not there, where
@@ -63,7 +66,7 @@ func (r *refilling) fill(ctx context.Context, left, want int64, done *engine.Tab
 // the start state has.
 func (r *refilling) whole(err error, came, want int64) error {
 	if err == nil && came != want {
-		return errTwin
+		return ErrTwin
 	}
 	return err
 }

@@ -1,0 +1,275 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/witness"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+// large is from how many pages on a table is emptied by TRUNCATE, which makes
+// new files for it and its indexes, rather than row by row.
+const large = 64
+
+// putBack puts tables and sequences back in one transaction.
+func (s *Session) PutBack(ctx context.Context, p *Plan) (err error) {
+	for try := 0; ; try++ {
+		conn, err := s.Hands(ctx)
+		if err != nil {
+			return err
+		}
+		// two sessions can have ended, and what rows are read from be emptied
+		if err = s.attempt(ctx, conn, p); err == nil || ctx.Err() != nil || try > 2 {
+			return err
+		}
+		if forced := s.Force && pg.State(err) == pg.LockNotAvailable; forced {
+			err = EndHolders(ctx, conn, p.Names())
+		} else if errors.Is(err, ErrTwin) || conn.IsClosed() || s.reader != nil && s.reader.IsClosed() {
+			err = nil // ended while nobody used it: again
+		}
+		if err != nil {
+			return err
+		}
+		p.Report.Tables = p.Report.Tables[:0]
+	}
+}
+
+// emptying is how the rows of a table that are not its start state's go.
+type emptying byte
+
+const (
+	allRows   emptying = iota // one by one
+	youngRows                 // only those that were written since the start state
+	wholeFile                 // by TRUNCATE
+)
+
+// attempt puts tables and sequences back, once.
+func (s *Session) attempt(ctx context.Context, conn *pgx.Conn, p *Plan) (err error) {
+	defer func() {
+		if err != nil && !conn.IsClosed() {
+			_, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK")
+		}
+	}()
+	names := p.Names()
+	how, err := s.emptyings(ctx, conn, p)
+	if err != nil {
+		return err
+	}
+	if p.XID, p.Alone, err = s.beginAlone(ctx, conn); err != nil {
+		return err
+	}
+	sql, first, more := p.statements(how)
+	// A counter that is set stays set, whatever becomes of the transaction: that
+	// comes last.
+	end := "COMMIT"
+	if len(p.Counters) > 0 {
+		end = witness.PutCounters(p.Counters) + "; COMMIT"
+	}
+	if !more {
+		sql = append(sql, end)
+	}
+	results, err := conn.PgConn().Exec(ctx, strings.Join(sql, "; ")).ReadAll()
+	if err != nil {
+		return s.Blocked(ctx, names, err)
+	}
+	if err := s.finish(ctx, conn, p, how, results[first:]); err != nil || !more {
+		return err
+	}
+	if err := s.undisturbed(ctx, conn, p); err != nil {
+		return err
+	}
+	_, err = conn.Exec(ctx, end)
+	return err
+}
+
+// statements lock the tables and empty them as far as that takes no look at
+// them. first is the place of the first that empties; more says that rows are
+// to follow, once it is known how many are left.
+func (p *Plan) statements(how []emptying) (sql []string, first int, more bool) {
+	names := p.Names()
+	if len(names) > 0 {
+		sql = append(sql, "LOCK TABLE ONLY "+strings.Join(names, ", ONLY ")+" IN SHARE ROW EXCLUSIVE MODE")
+	}
+	first = len(sql)
+	for i, name := range names {
+		switch how[i] {
+		case allRows:
+			sql = append(sql, "DELETE FROM ONLY "+name)
+		case youngRows:
+			sql = append(sql, "DELETE FROM ONLY "+name+" WHERE "+p.young(i), "SELECT count(*) FROM ONLY "+name)
+		}
+		more = more || how[i] != allRows || p.Mark(i).Rows
+	}
+	return sql, first, more
+}
+
+// finish empties the rest of the tables, brings rows back, and reports what was
+// done; results are those of what emptied the others.
+func (s *Session) finish(
+	ctx context.Context, conn *pgx.Conn, p *Plan, how []emptying, results []*pgconn.Result,
+) (err error) {
+	names := p.Names()
+	for i, name := range names {
+		done, left := engine.TableReport{Name: pg.ShortName(name)}, int64(0)
+		switch how[i] {
+		case wholeFile:
+			done.Removed, err = truncate(ctx, conn, name)
+		case youngRows:
+			done.Removed = results[0].CommandTag.RowsAffected()
+			left, err = strconv.ParseInt(string(results[1].Rows[0][0]), 10, 64)
+			results = results[2:]
+		case allRows:
+			done.Removed = results[0].CommandTag.RowsAffected()
+			results = results[1:]
+		}
+		if err != nil {
+			return s.Blocked(ctx, names, err)
+		}
+		if p.Mark(i).Rows {
+			if err := s.fill(ctx, conn, p.Start, p.Mark(i), left, &done); err != nil {
+				return err
+			}
+		}
+		p.Report.Tables = append(p.Report.Tables, done)
+	}
+	return nil
+}
+
+// undisturbed fails where a function that a check, a default or an index calls
+// has written to a table which had been put back already.
+func (s *Session) undisturbed(ctx context.Context, conn *pgx.Conn, p *Plan) error {
+	if s.callsFor != p.Start {
+		const calls = "SELECT EXISTS (SELECT FROM pg_depend WHERE refclassid = 'pg_proc'::regclass AND refobjid >= " +
+			"16384 AND classid IN ('pg_constraint'::regclass, 'pg_attrdef'::regclass, 'pg_class'::regclass))"
+		if err := conn.QueryRow(ctx, calls).Scan(&s.calls); err != nil {
+			return err
+		}
+		s.callsFor = p.Start
+	}
+	if !s.calls {
+		return nil
+	}
+	marks := make([]witness.Mark, len(p.Tables))
+	for i := range p.Tables {
+		marks[i] = witness.Mark{Name: p.Mark(i).Name, Count: p.Mark(i).Count}
+	}
+	others, err := witness.Differ(ctx, conn, marks, "")
+	if err == nil && len(others) > 0 {
+		err = witness.Cannot{Why: "a function that a check or a default calls writes to " +
+			pg.ShortName(marks[others[0]-1].Name)}
+	}
+	return err
+}
+
+// young is the condition for rows of the i-th table that were written since
+// its start state.
+func (p *Plan) young(i int) string {
+	if since := p.Mark(i).Since; since != "" {
+		return fmt.Sprintf("age(xmin) < age('%s'::xid)", since)
+	}
+	return fmt.Sprintf("age(xmin) <= age('%s'::xid)", p.Base.Next)
+}
+
+// fill brings the rows of a table back of which some are left, as they were.
+func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witness.Mark, left int64,
+	done *engine.TableReport) (err error) {
+	if left == m.Count && left > 0 {
+		return nil
+	}
+	twin, err := s.from(ctx, start)
+	if err != nil {
+		return err
+	}
+	r := refilling{from: twin, to: conn, name: m.Name}
+	if err = r.layout(ctx); err == nil {
+		err = r.fill(ctx, left, m.Count, done)
+	}
+	if pg.State(err) == pg.InsufficientPrivilege {
+		return witness.Cannot{Why: done.Name + " belongs to another role than the owner of the database"}
+	}
+	if state := pg.State(err); strings.HasPrefix(state, "22") || strings.HasPrefix(state, "23") {
+		return witness.Cannot{Why: "the rows of " + done.Name + " break rules of the table that came after them"}
+	}
+	if errors.Is(err, ErrTwin) {
+		s.DropFrom(ctx)
+	}
+	if err != nil {
+		return fmt.Errorf("putting the rows of %s back: %w", m.Name, err)
+	}
+	return nil
+}
+
+// ErrTwin says that the twin of a start state is not as it was made: a crash of
+// the server has emptied its unlogged tables.
+var ErrTwin = errors.New("what rows are read from has not all of them")
+
+// beginAlone begins a transaction with a number. alone is false where others of
+// this database are under way that have one: what they write after a reset is
+// younger than it, and looks older. Only a superuser is told of all.
+func (s *Session) beginAlone(ctx context.Context, conn *pgx.Conn) (xid string, alone bool, err error) {
+	results, err := conn.PgConn().Exec(ctx,
+		"BEGIN; SELECT pg_current_xact_id()::xid::text, pg_current_xact_id()::text, "+
+			"pg_snapshot_xmin(pg_current_snapshot()) < pg_current_xact_id()").ReadAll()
+	if err != nil {
+		return "", false, err
+	}
+	row := results[1].Rows[0]
+	if xid = string(row[0]); string(row[2]) != "t" { // nobody anywhere is older
+		return xid, true, nil
+	}
+	n, err := s.Writers(ctx)
+	return xid, err == nil && n <= 1, err // this one is one of them
+}
+
+// emptyings decides how each table is emptied. Rows that have not been written
+// since the start state stay. A table that has grown large is emptied as a
+// whole, unless a foreign key of another leads to it.
+func (s *Session) emptyings(ctx context.Context, conn *pgx.Conn, p *Plan) ([]emptying, error) {
+	how := make([]emptying, len(p.Tables))
+	var ids []uint32
+	var limits []int64
+	var asked []int
+	files := s.Look.Files()
+	for i := range how {
+		m, limit := p.Mark(i), int64(large)
+		if m.Rows && m.Count > 0 && !m.Older {
+			how[i], limit = youngRows, max(large, 4*m.Pages)
+		}
+		if m.Aimed || files != "" && m.Pages < limit && !witness.LargerThan(files, m, limit) {
+			continue
+		}
+		ids, limits, asked = append(ids, m.OID), append(limits, limit), append(asked, i)
+	}
+	if ids == nil {
+		return how, nil
+	}
+	grown, err := witness.Ask(ctx, conn,
+		"SELECT b.i::int FROM unnest($1::oid[], $2::bigint[]) WITH ORDINALITY AS b (id, "+
+			"pages, i) WHERE pg_relation_size(b.id) > b.pages * current_setting('block_size')::bigint", ids, limits)
+	for _, i := range grown {
+		how[asked[i-1]] = wholeFile
+	}
+	return how, err
+}
+
+// truncate empties a table as a whole, or row by row where somebody reads it:
+// that is in nobody's way.
+func truncate(ctx context.Context, conn *pgx.Conn, name string) (removed int64, err error) {
+	if err := conn.QueryRow(ctx, "SELECT count(*) FROM ONLY "+name).Scan(&removed); err != nil {
+		return 0, err
+	}
+	_, err = conn.Exec(ctx, "SAVEPOINT whole; LOCK TABLE ONLY "+name+" IN ACCESS EXCLUSIVE MODE NOWAIT; TRUNCATE ONLY "+
+		name+"; RELEASE whole")
+	if err == nil || conn.IsClosed() {
+		return removed, err
+	}
+	_, err = conn.Exec(ctx, "ROLLBACK TO whole; DELETE FROM ONLY "+name)
+	return removed, err
+}

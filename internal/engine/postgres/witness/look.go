@@ -1,0 +1,261 @@
+package witness
+
+import (
+	"context"
+	"errors"
+	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/wal"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"golang.org/x/sys/unix"
+)
+
+// ErrSchema says that a look found the schema changed.
+var ErrSchema = Cannot{Why: "the schema was changed"}
+
+// isUndefinedObject reports whether an error says that something of the baseline is not
+// there any more.
+func isUndefinedObject(err error) bool {
+	told, ok := errors.AsType[*pgconn.PgError](err)
+	return ok && slices.Contains([]string{pg.InternalError, pg.UndefinedTable, pg.UndefinedColumn, pg.InvalidSchema,
+		pg.WrongObjectType}, told.Code)
+}
+
+// Touched is what differs from a baseline, by its place there.
+type Touched struct {
+	Tables   []int
+	Counters []int
+	Catalogs []int        // that were written to, by their places, though the schema is the same
+	Idle     bool         // no transaction has been here
+	At       wal.Position // in the log, of the moment that this is true of; 0 where there is none
+}
+
+// Nothing reports whether no table and no counter differs.
+func (t Touched) Nothing() bool { return len(t.Tables)+len(t.Counters) == 0 }
+
+// Compare asks what differs from a baseline. It fails with errReplace where
+// that cannot be told, or is more than rows and counters.
+func (l *Look) Compare(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touched, err error) {
+	t, ok, err := l.Quick(ctx, conn, true, base)
+	switch {
+	case ok || err != nil:
+		return t, err
+	case base.Exact:
+		t, err = l.AskMap(ctx, conn, base)
+	default:
+		t, err = l.readRows(ctx, conn, base)
+	}
+	if isUndefinedObject(err) {
+		err = ErrSchema
+	}
+	if err != nil {
+		return t, err
+	}
+	return l.recordResult(t, base)
+}
+
+// Quick is Compare as far as the numbers of transactions and the log tell,
+// which takes no session inside the database; false where they do not. The
+// moment that it is true of is noted, also where it cannot tell more.
+func (l *Look) Quick(ctx context.Context, conn *pgx.Conn, inside bool, base Baseline) (t Touched, ok bool,
+	err error) {
+	id := l.ID
+	if inside && l.known {
+		id = "" // the session is in that database, whatever it is called now
+	}
+	m, err := l.Server.Moment(ctx, conn, id, l.OID)
+	if err == nil && id != "" && (m.OID == 0 || l.OID != 0 && m.OID != l.OID) {
+		err = ErrGone
+	}
+	if err != nil {
+		return t, false, err
+	}
+	if id != "" {
+		l.OID, l.known = m.OID, inside
+	}
+	l.Writers = m.Writers
+	// No transaction has been here since the last look, or since it was made, and
+	// none is under way: the next number is that behind the last one that ended.
+	birth, _, _ := strings.Cut(l.Birth, " ")
+	if base.Quiet && m.Writers == 0 &&
+		(m.Next == l.cleanXID || m.Oldest == m.Next && l.FromStart && birth == strconv.FormatInt(m.Next-1, 10)) {
+		return Touched{Idle: true}, true, nil
+	}
+	l.now = m
+	if base.Exact {
+		var took int64
+		t, took, ok, err = l.logged(ctx, conn, inside, base, m)
+		if took == m.Next && m.Oldest == m.Next {
+			l.now.Next, l.now.Oldest = took+1, took+1 // it was to learn this
+		}
+	}
+	if !ok || err != nil {
+		return Touched{}, false, err
+	}
+	t, err = l.recordResult(t, base)
+	return t, true, err
+}
+
+// recordResult notes of which moment it is true what was touched. Large objects
+// cannot be put back row by row.
+func (l *Look) recordResult(t Touched, base Baseline) (Touched, error) {
+	t.At = l.now.At
+	if slices.ContainsFunc(t.Tables, func(i int) bool { return base.Tables[i-1].Name == largeObjects }) {
+		return t, Cannot{Why: "large objects were changed"}
+	}
+	if !t.Nothing() || len(t.Catalogs) > 0 {
+		return t, nil
+	}
+	l.clean = l.now.At
+	// Nothing is written without a transaction's number, and none is under way
+	// that had one before.
+	if l.now.Oldest == l.now.Next && l.now.Writers == 0 {
+		l.cleanXID = l.now.Next
+	}
+	return t, nil
+}
+
+// installMapFunction gives the session the function that asks the visibility map.
+func (l *Look) installMapFunction(ctx context.Context, conn *pgx.Conn) error {
+	if l.installed {
+		return nil
+	}
+	if _, err := conn.Exec(ctx, mapFunction); err != nil {
+		return Cannot{Why: "the server lacks the extension pg_visibility"}
+	}
+	l.installed = true
+	return nil
+}
+
+// AskMap asks the visibility map of every table, and of the catalogs.
+func (l *Look) AskMap(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touched, err error) {
+	if err := l.installMapFunction(ctx, conn); err != nil {
+		return t, err
+	}
+	all := slices.Concat(base.Tables, base.Catalogs)
+	// Where this process sees the files it learns their sizes sooner.
+	look, files := resized, l.Files()
+	if files != "" {
+		look = differing
+	}
+	places, err := Ask(ctx, conn, look, columns(all)...)
+	if err == nil {
+		err = l.movedCounters(ctx, conn, base, &t)
+	}
+	if err != nil {
+		return t, err
+	}
+	if files != "" {
+		for _, p := range grown(files, all) {
+			if !slices.Contains(places, p) {
+				places = append(places, p)
+			}
+		}
+	}
+	slices.Sort(places)
+	for _, p := range places {
+		if p > len(base.Tables) {
+			t.Catalogs = append(t.Catalogs, p-len(base.Tables)-1)
+			continue
+		}
+		t.Tables = append(t.Tables, p)
+	}
+	if len(t.Catalogs) > 0 {
+		same, err := l.Server.Same(ctx, conn, base, t.Catalogs)
+		if err == nil && !same {
+			err = ErrSchema
+		}
+		return t, err
+	}
+	return t, nil
+}
+
+// Files is the folder with the files of the database, where this process can
+// look at them.
+func (l *Look) Files() string {
+	if l.Server.Socket() == "" || l.OID == 0 {
+		return ""
+	}
+	folder := filepath.Join(l.Server.Socket(), "data", "base", strconv.FormatUint(uint64(l.OID), 10))
+	if l.folder != folder {
+		l.folder = folder
+		_, err := os.Stat(folder)
+		l.folderSeen = err == nil
+	}
+	if !l.folderSeen {
+		return ""
+	}
+	return folder
+}
+
+// grown lists, by their places, the tables whose files are not as long as
+// noted, or not there. A table that is longer than one file has them numbered.
+func grown(folder string, all []Mark) (places []int) {
+	const page, file = 8192, 1 << 30
+	path := make([]byte, 0, len(folder)+24)
+	for i, m := range all {
+		path = strconv.AppendInt(append(append(path[:0], folder...), '/'), m.File, 10)
+		want := m.Pages * page
+		if want >= file {
+			path = strconv.AppendInt(append(path, '.'), want/file, 10)
+			want %= file
+		}
+		var st unix.Stat_t
+		if unix.Stat(string(path), &st) != nil || st.Size != want {
+			places = append(places, i+1)
+		}
+	}
+	return places
+}
+
+// LargerThan reports whether a table has more than so many pages, or other
+// files than noted.
+func LargerThan(folder string, m Mark, pages int64) bool {
+	var st unix.Stat_t
+	err := unix.Stat(filepath.Join(folder, strconv.FormatInt(m.File, 10)), &st)
+	return err != nil || st.Size > pages*8192
+}
+
+// readRows reads every row: those that a transaction since then wrote, and how
+// many there are, tell what was touched where the map cannot be believed.
+func (l *Look) readRows(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touched, err error) {
+	same, err := l.Server.Same(ctx, conn, base, nil)
+	if err == nil && !same {
+		err = ErrSchema
+	}
+	if err != nil {
+		return t, err
+	}
+	var objects int64
+	if err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_largeobject_metadata").Scan(&objects); err != nil ||
+		objects > 0 {
+		return t, errors.Join(err, Cannot{Why: "large objects may have been changed"})
+	}
+	if t.Tables, err = Differ(ctx, conn, base.Tables, base.Next); err == nil {
+		err = l.movedCounters(ctx, conn, base, &t)
+	}
+	return t, err
+}
+
+// movedCounters asks which counters have moved.
+func (l *Look) movedCounters(ctx context.Context, conn *pgx.Conn, base Baseline, t *Touched) (err error) {
+	if q := l.movedQuery(base); q != "" {
+		t.Counters, err = Ask(ctx, conn, q)
+	}
+	return err
+}
+
+// movedQuery is moved, kept: the text is long, and the same as long as the start
+// state is.
+func (l *Look) movedQuery(base Baseline) string {
+	if !slices.Equal(l.countersOf, base.Counters) {
+		l.countersOf, l.countersText = base.Counters, moved(base.Counters)
+	}
+	return l.countersText
+}
