@@ -178,20 +178,20 @@ func (b bench) project(name string, ballast int) (*project.Project, error) {
 }
 
 // shelf opens a server and builds the project's template.
-func (b bench) shelf(p *project.Project) (copies.Shelf, *template.Plan, error) {
+func (b bench) shelf(p *project.Project) (copies.ScopedServer, *template.Plan, error) {
 	ctx := context.Background()
 	scope := copies.ScopeOf(p.Root)
 	plan, err := template.Read(ctx, p, &p.Databases[0], sqlite.Engine{}, scope)
 	if err != nil {
-		return copies.Shelf{}, nil, err
+		return copies.ScopedServer{}, nil, err
 	}
 	server, err := place.Open(ctx, sqlite.Engine{},
 		place.Wanted{Where: []string{"memory"}, Spec: template.Spec(&p.Databases[0])})
 	if err != nil {
-		return copies.Shelf{}, nil, err
+		return copies.ScopedServer{}, nil, err
 	}
 	_, err = plan.Build(ctx, server, plan.Head(), nil)
-	return copies.Shelf{Server: server, Scope: scope}, plan, err
+	return copies.ScopedServer{Server: server, Scope: scope}, plan, err
 }
 
 func (b bench) copies() error {
@@ -214,7 +214,7 @@ func (b bench) copies() error {
 	return nil
 }
 
-func (b bench) copy(shelf copies.Shelf, plan *template.Plan) error {
+func (b bench) copy(shelf copies.ScopedServer, plan *template.Plan) error {
 	ctx := context.Background()
 	var size int64
 	from := ""
@@ -264,7 +264,7 @@ func plainCopy(from, to string) error {
 	return err
 }
 
-func (b bench) reset(shelf copies.Shelf, plan *template.Plan, ballast int) error {
+func (b bench) reset(shelf copies.ScopedServer, plan *template.Plan, ballast int) error {
 	ctx := context.Background()
 	taken, err := shelf.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
 	if err != nil {

@@ -48,7 +48,7 @@ func (b bench) postgres() error {
 		return err
 	}
 	defer server.Close()
-	shelf := copies.Shelf{Server: server, Scope: scope}
+	shelf := copies.ScopedServer{Server: server, Scope: scope}
 
 	// From nothing, against psql -f of the same files into a fresh database.
 	var files []string

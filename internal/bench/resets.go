@@ -23,8 +23,8 @@ import (
 // held is a copy that is reset in this process, as a suite's is, and the
 // suite's own connection to it.
 type held struct {
-	*reset.Opened
-	shelf  copies.Shelf
+	*reset.Session
+	shelf  copies.ScopedServer
 	copied engine.Entry
 	client *pgconn.PgConn
 }
@@ -48,13 +48,13 @@ func (b bench) hold(ctx context.Context, root string) (*held, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &held{shelf: copies.Shelf{Server: server, Scope: scope}}
+	h := &held{shelf: copies.ScopedServer{Server: server, Scope: scope}}
 	taken, err := h.shelf.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
 	if err != nil {
 		return nil, err
 	}
 	h.copied = taken.Copy
-	if h.Opened, err = reset.Open(ctx, server, taken.Copy, time.Second); err != nil {
+	if h.Session, err = reset.Open(ctx, server, taken.Copy, time.Second); err != nil {
 		return nil, err
 	}
 	return h, h.connect(ctx)

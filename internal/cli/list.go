@@ -26,7 +26,7 @@ func (a *app) listCommand() *cobra.Command {
 		Use:   "list",
 		Short: "Servers, templates, copies",
 		Args:  cobra.NoArgs,
-		RunE: a.onServers(&server, func(c *cobra.Command, shelves []copies.Shelf, _ *session) error {
+		RunE: a.onServers(&server, func(c *cobra.Command, shelves []copies.ScopedServer, _ *session) error {
 			everyone := everyone || len(shelves) > 0 && shelves[0].Scope.Project == ""
 			var all []serverReport
 			for _, shelf := range shelves {
@@ -58,7 +58,7 @@ func serverFlag(c *cobra.Command, url *string) {
 // onServers is a command's work on the servers of the project, or on the one at
 // a URL: then there may be no project, and the session is nil.
 func (a *app) onServers(url *string,
-	work func(c *cobra.Command, shelves []copies.Shelf, s *session) error) func(*cobra.Command, []string) error {
+	work func(c *cobra.Command, shelves []copies.ScopedServer, s *session) error) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, _ []string) error {
 		if *url == "" {
 			return a.inProject(func(c *cobra.Command, s *session, _ []string) error {
@@ -74,37 +74,37 @@ func (a *app) onServers(url *string,
 			return err
 		}
 		defer shelf.Server.Close()
-		return work(c, []copies.Shelf{shelf}, nil)
+		return work(c, []copies.ScopedServer{shelf}, nil)
 	}
 }
 
 // shelfAt opens the server at a URL, as the project sees it where there is one.
 // Whoever names a host here means it.
-func (a *app) shelfAt(ctx context.Context, url string) (copies.Shelf, error) {
+func (a *app) shelfAt(ctx context.Context, url string) (copies.ScopedServer, error) {
 	e, err := all.ForURL(url)
 	if err != nil {
-		return copies.Shelf{}, err
+		return copies.ScopedServer{}, err
 	}
 	hosts, err := e.Hosting().Existing.Hosts(url)
 	if err != nil {
-		return copies.Shelf{}, err
+		return copies.ScopedServer{}, err
 	}
 	server, err := place.Open(ctx, e,
 		place.Wanted{Database: "--server", Where: []string{"existing"}, URL: url, AllowHosts: hosts,
 			Say: func(text string) { a.note("%s", text) }})
 	if err != nil {
-		return copies.Shelf{}, err
+		return copies.ScopedServer{}, err
 	}
 	scope := copies.ScopeOf("")
 	if s, err := a.begin(); err == nil {
 		scope = s.scope
 		s.close()
 	}
-	return copies.Shelf{Server: server, Scope: scope}, nil
+	return copies.ScopedServer{Server: server, Scope: scope}, nil
 }
 
 // everyoneNeeded refuses what has no project to be limited to.
-func everyoneNeeded(shelves []copies.Shelf, everyone bool) error {
+func everyoneNeeded(shelves []copies.ScopedServer, everyone bool) error {
 	if !everyone && len(shelves) > 0 && shelves[0].Scope.Project == "" {
 		return fault.New(fault.Usage, "add --everyone, or go to the project's folder",
 			"without a project file there is nothing of one's own on a server")
@@ -131,7 +131,7 @@ type templateReport struct {
 	Project  string    `json:"project"`
 }
 
-func (a *app) server(ctx context.Context, shelf copies.Shelf, everyone bool) (serverReport, error) {
+func (a *app) server(ctx context.Context, shelf copies.ScopedServer, everyone bool) (serverReport, error) {
 	r := serverReport{About: shelf.Server.About(), Templates: []templateReport{}, Copies: []copyReport{}}
 	all, err := shelf.Server.List(ctx)
 	if err != nil {
@@ -290,7 +290,7 @@ func (a *app) dropCommand() *cobra.Command {
 				return fault.New(fault.Usage, "usage: hemzo drop COPY... or hemzo drop --all",
 					"name copies, or say --all")
 			}
-			return a.onServers(&server, func(c *cobra.Command, shelves []copies.Shelf, s *session) error {
+			return a.onServers(&server, func(c *cobra.Command, shelves []copies.ScopedServer, s *session) error {
 				var chosen []found
 				var err error
 				if every {
@@ -341,7 +341,8 @@ func (a *app) drop(ctx context.Context, chosen []found, force, goOn bool) error 
 }
 
 // namedCopies finds the copies that a user means.
-func namedCopies(ctx context.Context, s *session, shelves []copies.Shelf, names []string) (out []found, err error) {
+func namedCopies(ctx context.Context, s *session, shelves []copies.ScopedServer, names []string) (out []found,
+	err error) {
 	for _, name := range names {
 		var f found
 		if s != nil {
@@ -359,7 +360,7 @@ func namedCopies(ctx context.Context, s *session, shelves []copies.Shelf, names 
 }
 
 // everyCopy lists the copies of this project, or with everyone of all.
-func everyCopy(ctx context.Context, shelves []copies.Shelf, everyone bool) (out []found, err error) {
+func everyCopy(ctx context.Context, shelves []copies.ScopedServer, everyone bool) (out []found, err error) {
 	if err := everyoneNeeded(shelves, everyone); err != nil {
 		return nil, err
 	}
@@ -404,7 +405,7 @@ func (a *app) sweepCommand() *cobra.Command {
 --templates it also removes templates of this project that nobody copied for a
 week (or for --unused) and that no copy needs; with --everyone those of all.`,
 		Args: cobra.NoArgs,
-		RunE: a.onServers(&server, func(c *cobra.Command, shelves []copies.Shelf, s *session) error {
+		RunE: a.onServers(&server, func(c *cobra.Command, shelves []copies.ScopedServer, s *session) error {
 			if !templates {
 				unused = 0
 			} else if err := everyoneNeeded(shelves, everyone); err != nil {
@@ -428,7 +429,7 @@ week (or for --unused) and that no copy needs; with --everyone those of all.`,
 
 // sweep sweeps servers, and the containers of this user where it is not about
 // one server. Opening the servers of a session has swept them a little already.
-func (a *app) sweep(ctx context.Context, shelves []copies.Shelf, s *session, unused time.Duration,
+func (a *app) sweep(ctx context.Context, shelves []copies.ScopedServer, s *session, unused time.Duration,
 	everyone bool) error {
 	var swept []engine.Entry
 	for _, shelf := range shelves {

@@ -237,7 +237,7 @@ func (r *runner) ready(x *control.Copy) {
 }
 
 // readyWords says where a database is and what its template took.
-func readyWords(shelf copies.Shelf, t *copies.Taken, made string) string {
+func readyWords(shelf copies.ScopedServer, t *copies.Taken, made string) string {
 	about := shelf.Server.About()
 	text := "template ready"
 	if t.Build != nil && len(t.Build.Applied) > 0 {

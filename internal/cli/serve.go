@@ -33,7 +33,7 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 	var group errgroup.Group
 	for i, d := range chosen {
 		group.Go(func() error {
-			open := func(ctx context.Context) (copies.Shelf, engine.Owner, error) {
+			open := func(ctx context.Context) (copies.ScopedServer, engine.Owner, error) {
 				shelf, err := s.shelf(ctx, d)
 				o := owner
 				if err == nil {
@@ -73,7 +73,7 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 // guard's to drop, as soon as this process has let go of it.
 func (s *session) finish(ctx context.Context, k *control.Control, keep func(*control.Copy) bool) error {
 	var left []engine.Server
-	err := k.Close(ctx, func(shelf copies.Shelf, e engine.Entry) error {
+	err := k.Close(ctx, func(shelf copies.ScopedServer, e engine.Entry) error {
 		if place.Guarded(shelf.Server) {
 			left = append(left, shelf.Server)
 			return nil
@@ -113,7 +113,7 @@ func (s *session) lazy(d *project.Database) (*control.Lazy, error) {
 				engine.Facts{Database: d.Name, Role: d.Role})
 		},
 		Failed: s.failed,
-		Made: func(shelf copies.Shelf, t *copies.Taken) {
+		Made: func(shelf copies.ScopedServer, t *copies.Taken) {
 			s.note("%s", readyWords(shelf, t, "copy in "+span(t.Took)))
 		},
 	}, nil

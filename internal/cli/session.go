@@ -98,10 +98,10 @@ func (s *session) close() {
 }
 
 // shelf opens the server of a database and sweeps it a little.
-func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf, error) {
+func (s *session) shelf(ctx context.Context, d *project.Database) (copies.ScopedServer, error) {
 	e, err := all.Named(d.Engine)
 	if err != nil {
-		return copies.Shelf{}, err
+		return copies.ScopedServer{}, err
 	}
 	key := fmt.Sprint(d.Engine, d.Where, d.Version, d.URL)
 	h := e.Hosting()
@@ -119,7 +119,7 @@ func (s *session) shelf(ctx context.Context, d *project.Database) (copies.Shelf,
 	}
 	s.mu.Unlock()
 	server, err := s.opened(ctx, o, e, d)
-	return copies.Shelf{Server: server, Scope: s.scope}, err
+	return copies.ScopedServer{Server: server, Scope: s.scope}, err
 }
 
 // opened opens a server where it is not open yet. Where that fails, or whoever
@@ -156,7 +156,7 @@ func (s *session) open(ctx context.Context, e engine.Engine, d *project.Database
 	if err != nil {
 		return nil, err
 	}
-	gone, err := copies.Shelf{Server: server, Scope: s.scope}.Sweep(ctx, 0, false)
+	gone, err := copies.ScopedServer{Server: server, Scope: s.scope}.Sweep(ctx, 0, false)
 	s.mu.Lock()
 	s.swept = append(s.swept, gone...)
 	s.mu.Unlock()
@@ -201,8 +201,8 @@ func (s *session) failed(err error) {
 }
 
 // shelves opens the servers of all databases, each once.
-func (s *session) shelves(ctx context.Context) ([]copies.Shelf, error) {
-	var out []copies.Shelf
+func (s *session) shelves(ctx context.Context) ([]copies.ScopedServer, error) {
+	var out []copies.ScopedServer
 	seen := map[engine.Server]bool{}
 	for i := range s.project.Databases {
 		shelf, err := s.shelf(ctx, &s.project.Databases[i])
@@ -219,7 +219,7 @@ func (s *session) shelves(ctx context.Context) ([]copies.Shelf, error) {
 
 // found is a copy together with where it stands.
 type found struct {
-	shelf    copies.Shelf
+	shelf    copies.ScopedServer
 	entry    engine.Entry
 	database *project.Database // nil where the project file has it no more
 }

@@ -31,7 +31,7 @@ func (r *runner) look(ctx context.Context, code int) int {
 
 // unvisited names the databases that nobody ever connected to.
 func (r *runner) unvisited() (any bool) {
-	resets, _, _ := r.control.Spent("reset")
+	resets, _, _ := r.control.Stats("reset")
 	silent := map[string]int{}
 	wait := 4 * time.Millisecond
 	if r.flags.must {
@@ -39,7 +39,7 @@ func (r *runner) unvisited() (any bool) {
 	}
 	for _, set := range r.sets {
 		for _, x := range set.Copies() {
-			if came, asked := x.Came(); asked {
+			if came, asked := x.WasVisited(); asked {
 				if !came && r.flags.must { // else that is what laziness is for
 					silent[x.Database()]++
 				}
@@ -70,7 +70,7 @@ const mostNamed = 20
 
 // leftovers names what resets found, where a test's leftovers are a fault.
 func (r *runner) leftovers() (any bool) {
-	all := r.control.Left()
+	all := r.control.Leftovers()
 	if !r.flags.checkLeft {
 		return len(all) > 0
 	}
@@ -117,8 +117,8 @@ func few(parts []string, with string) string {
 
 // sumUp says where the time went, and what the last test left behind.
 func (r *runner) sumUp(ctx context.Context) {
-	resets, middle, worst := r.control.Spent("reset")
-	copied, took, slowest := r.control.Spent("take")
+	resets, middle, worst := r.control.Stats("reset")
+	copied, took, slowest := r.control.Stats("take")
 	if resets == 0 && !r.verbose && copied <= 1 || r.quiet {
 		return
 	}
@@ -197,11 +197,11 @@ func (r *runner) writeReport(code int, err error, took time.Duration) error {
 		Copies    []string      `json:"copies"`
 		Took      time.Duration `json:"took"`
 
-		Resets       int            `json:"resets"`
-		ResetMedian  time.Duration  `json:"reset_median"`
-		ResetSlowest time.Duration  `json:"reset_slowest"`
-		Left         []control.Left `json:"left"`
-	}{Exit: code, Command: r.args, Copies: []string{}, Took: took, Left: []control.Left{}}
+		Resets       int                `json:"resets"`
+		ResetMedian  time.Duration      `json:"reset_median"`
+		ResetSlowest time.Duration      `json:"reset_slowest"`
+		Left         []control.Leftover `json:"left"`
+	}{Exit: code, Command: r.args, Copies: []string{}, Took: took, Left: []control.Leftover{}}
 	if err != nil {
 		report.Exit, report.HemzoCode, report.Reason = 125, int(fault.KindOf(err)), err.Error()
 	}
@@ -211,8 +211,8 @@ func (r *runner) writeReport(code int, err error, took time.Duration) error {
 		}
 	}
 	if r.control != nil {
-		report.Resets, report.ResetMedian, report.ResetSlowest = r.control.Spent("reset")
-		report.Left = slices.Concat(report.Left, r.control.Left())
+		report.Resets, report.ResetMedian, report.ResetSlowest = r.control.Stats("reset")
+		report.Left = slices.Concat(report.Left, r.control.Leftovers())
 	}
 	b, failed := json.MarshalIndent(report, "", "  ")
 	if failed == nil {

@@ -128,14 +128,14 @@ func ownerOf(keep time.Duration, pid int) (o engine.Owner, err error) {
 
 // take hands out one copy, showing how its build goes on.
 func (s *session) take(ctx context.Context, d *project.Database, f takeFlags, owner engine.Owner) (*copies.Taken,
-	copies.Shelf, error) {
+	copies.ScopedServer, error) {
 	plan, err := s.plan(ctx, d)
 	if err != nil {
-		return nil, copies.Shelf{}, err
+		return nil, copies.ScopedServer{}, err
 	}
 	layer, err := f.layer(plan)
 	if err != nil {
-		return nil, copies.Shelf{}, err
+		return nil, copies.ScopedServer{}, err
 	}
 	shelf, err := s.shelf(ctx, d)
 	if err != nil {
@@ -160,7 +160,7 @@ func (s *session) take(ctx context.Context, d *project.Database, f takeFlags, ow
 }
 
 // handed is a copy in the form that it is handed over in.
-func handed(shelf copies.Shelf, e engine.Entry) handover.Copy {
+func handed(shelf copies.ScopedServer, e engine.Entry) handover.Copy {
 	return handover.Copy{Database: e.Facts.Database, Name: e.Facts.Name,
 		Connection: shelf.Server.Connection(e.ID, e.Facts)}
 }
@@ -202,7 +202,7 @@ type snapshotReport struct {
 	Made time.Time `json:"made"`
 }
 
-func (a *app) describe(ctx context.Context, shelf copies.Shelf, e engine.Entry) copyReport {
+func (a *app) describe(ctx context.Context, shelf copies.ScopedServer, e engine.Entry) copyReport {
 	f := e.Facts
 	r := copyReport{
 		Snapshots: []snapshotReport{}, Name: f.Name, ID: e.ID, Database: f.Database, Engine: f.Engine, Size: e.Size,

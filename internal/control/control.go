@@ -27,7 +27,7 @@ type Source struct {
 	Name string
 	// Open opens the server that the copies are on, and tells whose they are.
 	// It is asked once, at the first need.
-	Open func(context.Context) (copies.Shelf, engine.Owner, error)
+	Open func(context.Context) (copies.ScopedServer, engine.Owner, error)
 	// Plan reads the sources, again at each take: they may have changed.
 	Plan     func(context.Context) (*template.Plan, error)
 	Layer    func(*template.Plan) (int, error)
@@ -45,7 +45,7 @@ type source struct {
 	opening turn.Turn // held while it is opened
 	mu      sync.Mutex
 	opened  bool
-	Shelf   copies.Shelf
+	Shelf   copies.ScopedServer
 	Owner   engine.Owner
 	read    *template.Plan // the last
 }
@@ -102,7 +102,7 @@ type Control struct {
 	sets map[string]*Set
 	took map[string]*spent // by what was done: "take", "reset", ...
 	done bool
-	left []Left
+	left []Leftover
 
 	// child keeps the copies too, should this process be killed.
 	child engine.Process
@@ -132,7 +132,7 @@ type Copy struct {
 	busy     turn.Turn // held by the request that works on it, for what follows
 	made     bool      // it is on the server
 	entry    engine.Entry
-	opened   *reset.Opened
+	opened   *reset.Session
 	doors    *doors            // of a copy that is made at need
 	foretold engine.Connection // likewise
 	came     atomic.Bool       // somebody came to the doors
@@ -183,7 +183,7 @@ func (c *Copy) Entry() engine.Entry {
 }
 
 // Shelf is where the copy stands.
-func (c *Copy) Shelf() copies.Shelf { return c.source.Shelf }
+func (c *Copy) Shelf() copies.ScopedServer { return c.source.Shelf }
 
 // Copies are the copies of a set, in the order of the project file.
 func (s *Set) Copies() []*Copy {
@@ -410,9 +410,9 @@ func (c *Control) times(what string) int {
 	return 0
 }
 
-// Spent tells how often something was done, and how long it took in the
+// Stats tells how often something was done, and how long it took in the
 // middle and at worst.
-func (c *Control) Spent(what string) (times int, median, slowest time.Duration) {
+func (c *Control) Stats(what string) (times int, median, slowest time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	s := c.took[what]
@@ -493,14 +493,14 @@ func (c *Control) Reset(ctx context.Context, s *Set, r Reset) ([]Done, error) {
 		if err == nil && report.Differed() && r.To == "" {
 			left := *report
 			left.Tables = report.Differing()
-			c.found(Left{Database: x.source.Name, Copy: x.entry.Facts.Name, After: r.After, Report: &left})
+			c.found(Leftover{Database: x.source.Name, Copy: x.entry.Facts.Name, After: r.After, Report: &left})
 		}
 		return Done{Reset: report}, err
 	})
 }
 
-// Left is what a reset found that a test had left behind.
-type Left struct {
+// Leftover is what a reset found that a test had left behind.
+type Leftover struct {
 	Database string        `json:"database"`
 	Copy     string        `json:"copy"`
 	After    string        `json:"after,omitempty"` // the test, where the reset was told
@@ -510,7 +510,7 @@ type Left struct {
 // mostLeft bounds what is remembered of leftovers.
 const mostLeft = 1000
 
-func (c *Control) found(l Left) {
+func (c *Control) found(l Leftover) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if len(c.left) < mostLeft {
@@ -518,8 +518,8 @@ func (c *Control) found(l Left) {
 	}
 }
 
-// Left lists what resets have found, the first thousand.
-func (c *Control) Left() []Left {
+// Leftovers lists what resets have found, the first thousand.
+func (c *Control) Leftovers() []Leftover {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return slices.Clone(c.left)
@@ -599,7 +599,7 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 }
 
 // open opens a copy, and keeps it open: a suite resets it thousands of times.
-func (x *Copy) open(ctx context.Context) (*reset.Opened, error) {
+func (x *Copy) open(ctx context.Context) (*reset.Session, error) {
 	if x.opened != nil {
 		return x.opened, nil
 	}
@@ -745,7 +745,8 @@ func (c *Control) Drop(ctx context.Context, name string) error {
 // Close ends the work: the copies of the sets are dropped but for those that
 // keep wants, and so is what was taken by name or made ahead. drop is how;
 // keep may be nil.
-func (c *Control) Close(ctx context.Context, drop func(copies.Shelf, engine.Entry) error, keep func(*Copy) bool) error {
+func (c *Control) Close(ctx context.Context, drop func(copies.ScopedServer, engine.Entry) error,
+	keep func(*Copy) bool) error {
 	c.mu.Lock()
 	c.done = true
 	c.mu.Unlock()

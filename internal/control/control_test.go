@@ -46,8 +46,9 @@ func begin(t *testing.T) *suite {
 	require.NoError(t, err)
 	s.Control = New([]Source{{
 		Name: "apiary", Stock: 2, Wait: time.Second,
-		Open: func(context.Context) (copies.Shelf, engine.Owner, error) {
-			return copies.Shelf{Server: server, Scope: engine.Scope{Project: s.root}}, engine.Owner{Lock: lock}, nil
+		Open: func(context.Context) (copies.ScopedServer, engine.Owner, error) {
+			return copies.ScopedServer{Server: server, Scope: engine.Scope{Project: s.root}}, engine.Owner{Lock: lock},
+				nil
 		},
 		Plan: func(ctx context.Context) (*template.Plan, error) {
 			p, err := project.Read(filepath.Join(s.root, "hemzo.yaml"), "", os.LookupEnv)
@@ -71,7 +72,7 @@ func begin(t *testing.T) *suite {
 	t.Cleanup(func() {
 		assert.NoError(t, e.Close())
 		assert.NoError(t, s.Close(context.Background(),
-			func(s copies.Shelf, e engine.Entry) error { return s.Drop(context.Background(), e, true) }, nil))
+			func(s copies.ScopedServer, e engine.Entry) error { return s.Drop(context.Background(), e, true) }, nil))
 		left, err := server.List(context.Background())
 		assert.NoError(t, err)
 		for _, e := range left {
@@ -284,7 +285,7 @@ func TestWorkers(t *testing.T) {
 		})
 	}
 	all.Wait()
-	times, median, _ := s.Spent("reset")
+	times, median, _ := s.Stats("reset")
 	assert.Equal(t, 80, times)
 	assert.Positive(t, median)
 }

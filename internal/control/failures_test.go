@@ -22,9 +22,9 @@ import (
 func TestOpenedAgain(t *testing.T) {
 	s := begin(t)
 	open, fails := s.sources[0].Open, true
-	s.sources[0].Open = func(ctx context.Context) (copies.Shelf, engine.Owner, error) {
+	s.sources[0].Open = func(ctx context.Context) (copies.ScopedServer, engine.Owner, error) {
 		if fails {
-			return copies.Shelf{}, engine.Owner{}, context.Canceled
+			return copies.ScopedServer{}, engine.Owner{}, context.Canceled
 		}
 		return open(ctx)
 	}
@@ -102,8 +102,8 @@ func TestDoorsStayOpen(t *testing.T) {
 	told := make(chan error, 1)
 	x := &Copy{busy: turn.New(), control: New(nil), source: &source{opening: turn.New(), Source: Source{
 		Lazy: &Lazy{Failed: func(err error) { told <- err }},
-		Open: func(context.Context) (copies.Shelf, engine.Owner, error) {
-			return copies.Shelf{}, engine.Owner{}, errors.New("asked for")
+		Open: func(context.Context) (copies.ScopedServer, engine.Owner, error) {
+			return copies.ScopedServer{}, engine.Owner{}, errors.New("asked for")
 		},
 	}}}
 	d := &doors{listeners: []net.Listener{l}}
@@ -123,7 +123,7 @@ func TestSpentIsBounded(t *testing.T) {
 	for i := range 20_000 {
 		c.note("reset", time.Duration(i))
 	}
-	times, median, slowest := c.Spent("reset")
+	times, median, slowest := c.Stats("reset")
 	assert.Equal(t, 20_000, times)
 	assert.Equal(t, time.Duration(19_999), slowest)
 	assert.InDelta(t, 10_000, int(median), 2_000)

@@ -21,7 +21,7 @@ type Lazy struct {
 	// Foretell tells its connection, with an address for each port.
 	Foretell func(at map[int]string, id string) engine.Connection
 	// Made is told of each copy when it is there.
-	Made func(s copies.Shelf, t *copies.Taken)
+	Made func(s copies.ScopedServer, t *copies.Taken)
 	// Failed takes why a copy could not be made for somebody who came.
 	Failed func(error)
 }
@@ -134,6 +134,6 @@ func (x *Copy) address(ctx context.Context, port int) (string, error) {
 	return c.Address(port), nil
 }
 
-// Came reports whether somebody came to a copy that is made at need; asked is
+// WasVisited reports whether somebody came to a copy that is made at need; asked is
 // false for any other.
-func (x *Copy) Came() (came, asked bool) { return x.came.Load(), x.doors != nil }
+func (x *Copy) WasVisited() (came, asked bool) { return x.came.Load(), x.doors != nil }

@@ -178,7 +178,7 @@ func busyMachine() bool {
 }
 
 // close ends the making and drops what was made.
-func (s *stock) close(drop func(copies.Shelf, engine.Entry) error) error {
+func (s *stock) close(drop func(copies.ScopedServer, engine.Entry) error) error {
 	s.stop()
 	<-s.ended
 	s.mu.Lock()

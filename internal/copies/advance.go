@@ -11,7 +11,7 @@ import (
 
 // Advance applies to a copy, as it is now, the steps up to a layer that it
 // lacks. It returns what it applied, also where a later step fails.
-func (s Shelf) Advance(ctx context.Context, e engine.Entry, plan *template.Plan, layer int,
+func (s ScopedServer) Advance(ctx context.Context, e engine.Entry, plan *template.Plan, layer int,
 	wait time.Duration) ([]engine.StepFact, error) {
 	have := e.Facts.Steps
 	for i, f := range have {

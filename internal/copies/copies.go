@@ -24,8 +24,8 @@ import (
 	"hemzo/internal/template"
 )
 
-// Shelf is one server as one scope sees it.
-type Shelf struct {
+// ScopedServer is one server as one scope sees it.
+type ScopedServer struct {
 	Server engine.Server
 	Scope  engine.Scope
 }
@@ -67,7 +67,7 @@ func CheckName(name string) error {
 }
 
 // Take hands out a copy, building its template first where that is missing.
-func (s Shelf) Take(ctx context.Context, r Request) (*Taken, error) {
+func (s ScopedServer) Take(ctx context.Context, r Request) (*Taken, error) {
 	if r.Name != "" {
 		if err := CheckName(r.Name); err != nil {
 			return nil, err
@@ -107,7 +107,7 @@ func (s Shelf) Take(ctx context.Context, r Request) (*Taken, error) {
 const mostTries = 20
 
 // build makes the template where it is missing, and copies it.
-func (s Shelf) build(ctx context.Context, r Request, taken *Taken) (err error) {
+func (s ScopedServer) build(ctx context.Context, r Request, taken *Taken) (err error) {
 	if taken.Build, err = r.Plan.Build(ctx, s.Server, r.Layer, r.Progress); err != nil {
 		return err
 	}
@@ -119,7 +119,7 @@ func (s Shelf) build(ctx context.Context, r Request, taken *Taken) (err error) {
 
 // again deals with a copy that has the name already; done reports that it is
 // the one to hand out.
-func (s Shelf) again(ctx context.Context, r Request, there engine.Entry, taken *Taken) (done bool, err error) {
+func (s ScopedServer) again(ctx context.Context, r Request, there engine.Entry, taken *Taken) (done bool, err error) {
 	if !r.Again {
 		return false, fault.New(fault.Failed,
 			"hemzo take --again hands out the same copy, at its start state; hemzo drop "+r.Name+" removes it",
@@ -148,7 +148,7 @@ func (s Shelf) again(ctx context.Context, r Request, there engine.Entry, taken *
 	return true, err
 }
 
-func (s Shelf) copy(ctx context.Context, r Request, from engine.Entry) (engine.Entry, error) {
+func (s ScopedServer) copy(ctx context.Context, r Request, from engine.Entry) (engine.Entry, error) {
 	id, name := r.ID, r.Name
 	if id == "" {
 		id = engine.NewID(engine.Copy)
@@ -190,16 +190,16 @@ func MadeUp(database string) string {
 	return database + "-" + string(b)
 }
 
-func (s Shelf) nameHash(name string) string {
+func (s ScopedServer) nameHash(name string) string {
 	sum := sha256.Sum256([]byte(s.Scope.Project + "\x00" + s.Scope.Run + "\x00" + name))
 	return hex.EncodeToString(sum[:8])
 }
 
 // Mine reports whether something belongs to this scope.
-func (s Shelf) Mine(e engine.Entry) bool { return e.Facts.Scope == s.Scope }
+func (s ScopedServer) Mine(e engine.Entry) bool { return e.Facts.Scope == s.Scope }
 
 // Copies lists the copies of this scope that somebody has, the oldest first.
-func (s Shelf) Copies(ctx context.Context) ([]engine.Entry, error) {
+func (s ScopedServer) Copies(ctx context.Context) ([]engine.Entry, error) {
 	all, err := s.Server.List(ctx)
 	if err != nil {
 		return nil, err
@@ -212,7 +212,7 @@ func (s Shelf) Copies(ctx context.Context) ([]engine.Entry, error) {
 	return all, nil
 }
 
-func (s Shelf) named(ctx context.Context, name string) (engine.Entry, error) {
+func (s ScopedServer) named(ctx context.Context, name string) (engine.Entry, error) {
 	all, err := s.Copies(ctx)
 	if err != nil {
 		return engine.Entry{}, err
@@ -227,7 +227,7 @@ func (s Shelf) named(ctx context.Context, name string) (engine.Entry, error) {
 
 // Find finds the copy that a user means: by its name, its URL or its file, or
 // the only one there is where which is "".
-func (s Shelf) Find(ctx context.Context, which string) (engine.Entry, error) {
+func (s ScopedServer) Find(ctx context.Context, which string) (engine.Entry, error) {
 	all, err := s.Copies(ctx)
 	if err != nil {
 		return engine.Entry{}, err
@@ -262,7 +262,7 @@ func (s Shelf) Find(ctx context.Context, which string) (engine.Entry, error) {
 }
 
 // reached finds a copy of any scope by the address it was handed out with.
-func (s Shelf) reached(ctx context.Context, address string) (engine.Entry, bool) {
+func (s ScopedServer) reached(ctx context.Context, address string) (engine.Entry, bool) {
 	host, path := whereabouts(address)
 	id := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
 	e, err := s.Server.Find(ctx, id)
@@ -301,7 +301,7 @@ func names(all []engine.Entry) []string {
 }
 
 // Snapshots lists the snapshots of a copy, the oldest first.
-func (s Shelf) Snapshots(ctx context.Context, of engine.Entry) ([]engine.Entry, error) {
+func (s ScopedServer) Snapshots(ctx context.Context, of engine.Entry) ([]engine.Entry, error) {
 	all, err := s.Server.List(ctx)
 	if err != nil {
 		return nil, err
@@ -312,7 +312,7 @@ func (s Shelf) Snapshots(ctx context.Context, of engine.Entry) ([]engine.Entry, 
 }
 
 // Alive reports whether an owner still keeps what it owns.
-func (s Shelf) Alive(ctx context.Context, o engine.Owner) bool {
+func (s ScopedServer) Alive(ctx context.Context, o engine.Owner) bool {
 	return place.OwnerAlive(ctx, s.Server, o)
 }
 
@@ -328,7 +328,7 @@ func ownerWords(o engine.Owner) string {
 
 // Drop removes a copy with its snapshots. One with a living owner is not
 // removed unless force says so.
-func (s Shelf) Drop(ctx context.Context, e engine.Entry, force bool) error {
+func (s ScopedServer) Drop(ctx context.Context, e engine.Entry, force bool) error {
 	if !force && s.Alive(ctx, e.Facts.Owner) {
 		return fault.New(fault.Refused, "--force drops it all the same",
 			"the copy %q belongs to %s, which is still running", e.Facts.Name, ownerWords(e.Facts.Owner))
@@ -336,7 +336,7 @@ func (s Shelf) Drop(ctx context.Context, e engine.Entry, force bool) error {
 	return s.remove(ctx, e)
 }
 
-func (s Shelf) remove(ctx context.Context, e engine.Entry) error {
+func (s ScopedServer) remove(ctx context.Context, e engine.Entry) error {
 	snapshots, err := s.Snapshots(ctx, e)
 	if err != nil {
 		return err
@@ -353,7 +353,7 @@ func (s Shelf) remove(ctx context.Context, e engine.Entry) error {
 // server, and what crashes left. With unused above zero it also removes
 // templates of this project, or with everyone those of all, that were not
 // copied for that long and that no copy needs. It returns what it removed.
-func (s Shelf) Sweep(ctx context.Context, unused time.Duration, everyone bool) ([]engine.Entry, error) {
+func (s ScopedServer) Sweep(ctx context.Context, unused time.Duration, everyone bool) ([]engine.Entry, error) {
 	if err := s.Server.Clear(ctx); err != nil {
 		return nil, err
 	}
@@ -378,7 +378,7 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration, everyone bool) (
 			there[e.ID] = true
 			continue
 		}
-		if wait, err := s.stays(ctx, e); err != nil || wait {
+		if wait, err := s.mustWait(ctx, e); err != nil || wait {
 			needed[e.Facts.Start] = true
 			there[e.ID] = true
 			if err != nil {
@@ -415,7 +415,7 @@ func (s Shelf) Sweep(ctx context.Context, unused time.Duration, everyone bool) (
 // whether a copy, work or a client is left that needs the server. One that
 // cannot be asked counts as needed.
 func SweepGuarded(ctx context.Context, s engine.Server) (needed bool) {
-	if _, err := (Shelf{Server: s}).Sweep(ctx, 0, false); err != nil {
+	if _, err := (ScopedServer{Server: s}).Sweep(ctx, 0, false); err != nil {
 		return true
 	}
 	all, err := s.List(ctx)
@@ -435,10 +435,10 @@ func SweepGuarded(ctx context.Context, s engine.Server) (needed bool) {
 // a connection that was cut may come back.
 const twice = 2 * time.Minute
 
-// stays reports whether a copy that has lost its owner, or whose facts cannot
+// mustWait reports whether a copy that has lost its owner, or whose facts cannot
 // be read, has to be looked at again later. One without facts may be anybody's:
-// it stays as long as somebody is connected.
-func (s Shelf) stays(ctx context.Context, e engine.Entry) (wait bool, err error) {
+// it mustWait as long as somebody is connected.
+func (s ScopedServer) mustWait(ctx context.Context, e engine.Entry) (wait bool, err error) {
 	now, shared, err := s.Server.Shared(ctx)
 	if err != nil || !shared && !e.Bad {
 		return false, err

@@ -24,16 +24,16 @@ import (
 var ctx = context.Background()
 
 // shelf returns a server of its own.
-func shelf(t *testing.T) Shelf {
+func shelf(t *testing.T) ScopedServer {
 	t.Helper()
 	server, err := sqlite.Engine{}.Hosting().Embedded(ctx, filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
 	require.NoError(t, err)
 	t.Cleanup(func() { server.Close() })
-	return Shelf{Server: server}
+	return ScopedServer{Server: server}
 }
 
 // plan writes a project of n migrations and returns its plan and its shelf.
-func plan(t *testing.T, s Shelf, n int, keys string) (*template.Plan, Shelf) {
+func plan(t *testing.T, s ScopedServer, n int, keys string) (*template.Plan, ScopedServer) {
 	t.Helper()
 	root := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(root, "m"), 0o755))
@@ -52,7 +52,7 @@ func plan(t *testing.T, s Shelf, n int, keys string) (*template.Plan, Shelf) {
 	return read, s
 }
 
-func kinds(t *testing.T, s Shelf) map[engine.Kind]int {
+func kinds(t *testing.T, s ScopedServer) map[engine.Kind]int {
 	t.Helper()
 	all, err := s.Server.List(ctx)
 	require.NoError(t, err)
@@ -182,7 +182,7 @@ func TestSideBySide(t *testing.T) {
 	for range 8 {
 		server, err := sqlite.Engine{}.Hosting().Embedded(ctx, first.Server.About().Address, engine.Spec{})
 		require.NoError(t, err)
-		s := Shelf{Server: server, Scope: p.Scope}
+		s := ScopedServer{Server: server, Scope: p.Scope}
 		wg.Go(func() {
 			defer server.Close()
 			for i := range 12 {

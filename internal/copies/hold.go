@@ -16,7 +16,7 @@ const mostHeld = 10
 // Hold sets a copy aside as it is, under a name, for some time. Sessions that
 // are in the way are ended. The copy itself stays as it is too: a reset makes
 // it fresh.
-func (s Shelf) Hold(ctx context.Context, e engine.Entry, name string, keep, wait time.Duration) error {
+func (s ScopedServer) Hold(ctx context.Context, e engine.Entry, name string, keep, wait time.Duration) error {
 	there, err := s.named(ctx, name)
 	if err != nil {
 		return err
@@ -39,7 +39,7 @@ func (s Shelf) Hold(ctx context.Context, e engine.Entry, name string, keep, wait
 	return s.fewHeld(ctx)
 }
 
-func (s Shelf) fewHeld(ctx context.Context) error {
+func (s ScopedServer) fewHeld(ctx context.Context) error {
 	all, err := s.Copies(ctx)
 	if err != nil {
 		return err

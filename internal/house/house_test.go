@@ -132,12 +132,14 @@ func TestEngines(t *testing.T) {
 		ast.Inspect(f.tree, func(n ast.Node) bool {
 			switch n := n.(type) {
 			case *ast.BasicLit:
-				known := slices.Contains(names, n.Value) && f.folder+n.Value != `project"service"` // the key of that name
+				// the key of that name
+				known := slices.Contains(names, n.Value) && f.folder+n.Value != `project"service"`
 				assert.False(t, known, "%s names the engine %s", f.set.Position(n.Pos()), n.Value)
 			case *ast.TypeAssertExpr:
 				if s, ok := n.Type.(*ast.SelectorExpr); ok {
 					if x, ok := s.X.(*ast.Ident); ok {
-						assert.NotEqual(t, "engine", x.Name, "%s asserts engine.%s", f.set.Position(n.Pos()), s.Sel.Name)
+						assert.NotEqual(t, "engine", x.Name, "%s asserts engine.%s", f.set.Position(n.Pos()),
+							s.Sel.Name)
 					}
 				}
 			}

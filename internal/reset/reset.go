@@ -37,24 +37,24 @@ type Report struct {
 	Took time.Duration `json:"took"`
 }
 
-// Opened is a copy held open for many resets, as a suite needs them. It is
+// Session is a copy held open for many resets, as a suite needs them. It is
 // for one goroutine at a time.
-type Opened struct {
-	server engine.Server
-	entry  engine.Entry
-	start  engine.Entry // the start state that the last reset went to
-	d      engine.Database
-	once   bool          // there will be no other reset: nothing is done for it alone
-	later  chan struct{} // closed when what followed the last answer is done; nil where nothing did
-	unsaid bool          // the copy's facts, as they are known here, are to be written
+type Session struct {
+	server     engine.Server
+	entry      engine.Entry
+	start      engine.Entry // the start state that the last reset went to
+	d          engine.Database
+	once       bool          // there will be no other reset: nothing is done for it alone
+	later      chan struct{} // closed when what followed the last answer is done; nil where nothing did
+	factsDirty bool          // the copy's facts, as they are known here, are to be written
 }
 
 // Open opens a copy. Closing it leaves the copy as it is.
-func Open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Duration) (*Opened, error) {
+func Open(ctx context.Context, s engine.Server, e engine.Entry, wait time.Duration) (*Session, error) {
 	return openFor(ctx, s, e, engine.Session{Wait: wait})
 }
 
-func openFor(ctx context.Context, s engine.Server, e engine.Entry, session engine.Session) (*Opened, error) {
+func openFor(ctx context.Context, s engine.Server, e engine.Entry, session engine.Session) (*Session, error) {
 	if e.Newer || e.Bad {
 		return nil, fault.New(fault.Refused, "drop it, or use the Hemzo that made it",
 			"the facts of %s cannot be read by this Hemzo", e.ID)
@@ -63,14 +63,14 @@ func openFor(ctx context.Context, s engine.Server, e engine.Entry, session engin
 	if err != nil {
 		return nil, err
 	}
-	return &Opened{server: s, entry: e, d: d}, nil
+	return &Session{server: s, entry: e, d: d}, nil
 }
 
 // Close ends the work on the copy.
-func (o *Opened) Close() error {
+func (o *Session) Close() error {
 	o.settled()
 	var err error
-	if o.unsaid {
+	if o.factsDirty {
 		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 		defer stop()
 		now := o.entry.Facts
@@ -84,7 +84,7 @@ func (o *Opened) Close() error {
 }
 
 // settled waits for what followed the last answer.
-func (o *Opened) settled() {
+func (o *Session) settled() {
 	if o.later != nil {
 		<-o.later
 		o.later = nil
@@ -95,7 +95,7 @@ func (o *Opened) settled() {
 // snapshot, cheaper. What it
 // notes is kept here and written at the end: what the server knows of the
 // copy until then is older, and as true.
-func (o *Opened) follow(later func(context.Context) (json.RawMessage, error), snapshot string) {
+func (o *Session) follow(later func(context.Context) (json.RawMessage, error), snapshot string) {
 	done := make(chan struct{})
 	o.later = done
 	go func() {
@@ -103,7 +103,7 @@ func (o *Opened) follow(later func(context.Context) (json.RawMessage, error), sn
 		ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 		defer stop()
 		if base, err := later(ctx); err == nil && base != nil {
-			o.unsaid = true
+			o.factsDirty = true
 			if f := &o.entry.Facts; snapshot == "" {
 				f.Baseline = base
 			} else {
@@ -127,7 +127,7 @@ func Do(ctx context.Context, s engine.Server, e engine.Entry, opt Options) (*Rep
 
 // Do puts the copy back. A copy whose reset was begun and not finished is
 // marked as such, and the next reset trusts nothing that was noted before.
-func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
+func (o *Session) Do(ctx context.Context, opt Options) (*Report, error) {
 	began := time.Now()
 	o.settled()
 	r, also, err := o.request(ctx, opt)
@@ -156,7 +156,7 @@ func (o *Opened) Do(ctx context.Context, opt Options) (*Report, error) {
 
 // request is what the engine is asked for. also says that it goes to a snapshot
 // whose baseline is kept beside that of the start state.
-func (o *Opened) request(ctx context.Context, opt Options) (r engine.Reset, also bool, err error) {
+func (o *Session) request(ctx context.Context, opt Options) (r engine.Reset, also bool, err error) {
 	f := &o.entry.Facts
 	r = engine.Reset{Way: opt.Way, Start: f.Start, Keep: opt.Keep, InPlace: opt.InPlace, Ahead: opt.Ahead}
 	if opt.To != "" {
@@ -178,7 +178,7 @@ func (o *Opened) request(ctx context.Context, opt Options) (r engine.Reset, also
 	}
 	// A baseline noted with some tables kept says nothing of those tables.
 	r.Last = standsFor(*f)
-	if r.Last == r.Start || r.Last == but(r.Start, r.Keep) && r.Way != engine.Snapshot {
+	if r.Last == r.Start || r.Last == stateKeeping(r.Start, r.Keep) && r.Way != engine.Snapshot {
 		r.Baseline = f.Baseline
 	}
 	if also = opt.To != "" && opt.InPlace && f.Also[opt.To] != nil; also {
@@ -189,7 +189,7 @@ func (o *Opened) request(ctx context.Context, opt Options) (r engine.Reset, also
 
 // noteDone writes what is known of a copy once it was put back, or has that
 // written when what makes the next reset cheaper is done.
-func (o *Opened) noteDone(ctx context.Context, r engine.Reset, done *engine.Report) error {
+func (o *Session) noteDone(ctx context.Context, r engine.Reset, done *engine.Report) error {
 	f := &o.entry.Facts
 	if done.Way == "" && !f.Resetting {
 		if done.Later != nil && !o.once {
@@ -199,13 +199,13 @@ func (o *Opened) noteDone(ctx context.Context, r engine.Reset, done *engine.Repo
 	}
 	at := r.Start
 	if len(done.Kept) > 0 {
-		at = but(r.Start, r.Keep)
+		at = stateKeeping(r.Start, r.Keep)
 	}
 	if done.Noted {
 		f.Resetting = false
 	}
 	if done.Later != nil && !f.Resetting && f.Layer == o.start.Facts.Layer {
-		f.Baseline, f.BaselineState, o.unsaid = r.Baseline, at, !done.Noted
+		f.Baseline, f.BaselineState, o.factsDirty = r.Baseline, at, !done.Noted
 		if done.Noted { // it is another database
 			f.Baseline, f.Also = nil, nil
 		}
@@ -228,15 +228,15 @@ func (o *Opened) noteDone(ctx context.Context, r engine.Reset, done *engine.Repo
 }
 
 // note changes the copy's facts, on the server and as they are known here.
-func (o *Opened) note(ctx context.Context, change func(*engine.Facts)) error {
+func (o *Session) note(ctx context.Context, change func(*engine.Facts)) error {
 	return o.server.UpdateFacts(ctx, o.entry.ID, func(f *engine.Facts) {
 		change(f)
 		o.entry.Facts = *f
 	})
 }
 
-// but names a state in which some tables are not those of the start state.
-func but(target string, keep []string) string {
+// stateKeeping names a state in which some tables are not those of the start state.
+func stateKeeping(target string, keep []string) string {
 	return target + " but " + strings.Join(keep, ",")
 }
 

@@ -107,14 +107,14 @@ func (d *database) levelChanges(ctx context.Context, start string) ([]engine.Sch
 		return nil, fmt.Errorf("reading the facts of %s: %w", start, err)
 	}
 	var now []levelItem
-	err = d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
+	err = d.server.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
 		now, err = d.server.level(ctx, conn, pg.Literal(d.id))
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	want := c.items(d.server.owner(d.facts), d.server.apart())
+	want := c.items(d.server.owner(d.facts), d.server.hasOwnerRoles())
 	what := map[[2]string]string{}
 	for _, i := range differItems(now, want) {
 		kind, name := i.words()

@@ -474,7 +474,7 @@ func prune(ctx context.Context, address json.RawMessage) error {
 // brings the log to an end.
 func (s *server) prune(ctx context.Context) error {
 	var names []string
-	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err := s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		rows, err := conn.Query(ctx, `SELECT datname FROM pg_database WHERE datname NOT IN ('postgres',
 		'template0', 'template1') AND datname NOT LIKE 'hemzo\_t\_%'`)
 		if err == nil {
@@ -484,7 +484,8 @@ func (s *server) prune(ctx context.Context) error {
 	})
 	for _, name := range names {
 		if err == nil {
-			err = s.slowly(ctx, fmt.Sprintf("ALTER DATABASE %s IS_TEMPLATE false; DROP DATABASE %s WITH (FORCE)",
+			err = s.execInBackground(ctx, fmt.Sprintf(
+				"ALTER DATABASE %s IS_TEMPLATE false; DROP DATABASE %s WITH (FORCE)",
 				pg.Ident(name), pg.Ident(name)))
 		}
 	}
@@ -494,7 +495,7 @@ func (s *server) prune(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("dropping what does not outlive the server: %w", err)
 	}
-	return s.slowly(ctx, "CHECKPOINT")
+	return s.execInBackground(ctx, "CHECKPOINT")
 }
 
 // save keeps the data folder of a server that has ended.

@@ -72,7 +72,7 @@ func plain(config *pgx.ConnConfig) {
 
 // dial opens another connection, as another role where one is named.
 func (s *server) dial(ctx context.Context, database, user string) (*pgx.Conn, error) {
-	return s.listen(ctx, database, user, nil)
+	return s.dialWithNotices(ctx, database, user, nil)
 }
 
 // settings are those of a connection to a database.
@@ -82,8 +82,8 @@ func (s *server) settings(database string) *pgx.ConnConfig {
 	return config
 }
 
-// listen is dial with somebody who takes the server's notices; may be nil.
-func (s *server) listen(ctx context.Context, database, user string, said func(string)) (*pgx.Conn, error) {
+// dialWithNotices is dial with somebody who takes the server's notices; may be nil.
+func (s *server) dialWithNotices(ctx context.Context, database, user string, said func(string)) (*pgx.Conn, error) {
 	config := s.settings(database)
 	if said != nil {
 		config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) { said(n.Severity + ": " + n.Message) }
@@ -91,12 +91,12 @@ func (s *server) listen(ctx context.Context, database, user string, said func(st
 	if user != "" && user != config.User {
 		config.User, config.Password = user, s.password(user)
 	}
-	return s.patient(ctx, config)
+	return s.dialRetrying(ctx, config)
 }
 
-// patient connects, waiting for a server that has no connection free, or that
+// dialRetrying connects, waiting for a server that has no connection free, or that
 // recovers from a crash.
-func (s *server) patient(ctx context.Context, config *pgx.ConnConfig) (*pgx.Conn, error) {
+func (s *server) dialRetrying(ctx context.Context, config *pgx.ConnConfig) (*pgx.Conn, error) {
 	for end := time.Now().Add(s.patience.Wait); ; {
 		conn, err := pgx.ConnectConfig(ctx, config)
 		if state := pg.State(err); state != pg.TooManyConnections && state != pg.CannotConnectNow ||
@@ -151,7 +151,7 @@ func connect(ctx context.Context, at json.RawMessage, p engine.Patience) (engine
 // begin opens the server's own connection, again where it was broken. What
 // this role may do is asked once.
 func (s *server) begin(ctx context.Context) error {
-	conn, err := s.patient(ctx, s.config)
+	conn, err := s.dialRetrying(ctx, s.config)
 	if err != nil {
 		return fmt.Errorf("connecting to PostgreSQL: %w", err)
 	}
@@ -170,18 +170,18 @@ func (s *server) begin(ctx context.Context) error {
 		return fmt.Errorf("connecting to PostgreSQL: %w", err)
 	}
 	s.conn = conn
-	for name := range s.held {
-		s.held[name] = false
+	for name := range s.heldLocks {
+		s.heldLocks[name] = false
 	}
-	s.retake(ctx)
+	s.reacquireLocks(ctx)
 	return nil
 }
 
 // learn asks what this role may do, and how the server vacuums.
 func (s *server) learn(ctx context.Context, conn *pgx.Conn, usual string) error {
-	s.super = conn.PgConn().ParameterStatus("is_superuser") == "on"
+	s.isSuperuser = conn.PgConn().ParameterStatus("is_superuser") == "on"
 	roles := "true"
-	if !s.super { // asking costs more than all else here
+	if !s.isSuperuser { // asking costs more than all else here
 		roles = "(SELECT rolcreaterole FROM pg_roles WHERE rolname = current_user)"
 	}
 	results, err := conn.PgConn().Exec(ctx,
@@ -191,15 +191,15 @@ func (s *server) learn(ctx context.Context, conn *pgx.Conn, usual string) error 
 		return err
 	}
 	row := results[len(results)-1].Rows[0]
-	s.roles, s.still, s.asked = string(row[0]) == "t", string(row[1]) == "t", true
+	s.roles, s.autovacuumOff, s.asked = string(row[0]) == "t", string(row[1]) == "t", true
 	return nil
 }
 
-// retake takes the locks again that a break has cost. The server may not have
+// reacquireLocks takes the locks again that a break has cost. The server may not have
 // noticed yet that the session which held one is gone: then it is tried again
 // later.
-func (s *server) retake(ctx context.Context) {
-	for name, held := range s.held {
+func (s *server) reacquireLocks(ctx context.Context) {
+	for name, held := range s.heldLocks {
 		if held {
 			continue
 		}
@@ -207,13 +207,13 @@ func (s *server) retake(ctx context.Context) {
 		if err := s.conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", key(name)).Scan(&ok); err != nil {
 			return
 		}
-		s.held[name] = ok
+		s.heldLocks[name] = ok
 	}
 }
 
-// number returns the first column of a query's only row.
-func (s *server) number(ctx context.Context, sql string, args ...any) (n int64, err error) {
-	err = s.ask(ctx, func(ctx context.Context,
+// queryInt returns the first column of a query's only row.
+func (s *server) queryInt(ctx context.Context, sql string, args ...any) (n int64, err error) {
+	err = s.readRetrying(ctx, func(ctx context.Context,
 		conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, sql, args...).Scan(&n)
 	})
@@ -251,13 +251,13 @@ func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(),
 }
 
 func (s *server) try(ctx context.Context, name string) (ok bool, err error) {
-	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		if _, there := s.held[name]; there {
+	err = s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+		if _, there := s.heldLocks[name]; there {
 			return nil
 		}
 		err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", key(name)).Scan(&ok)
 		if ok {
-			s.held[name] = true
+			s.heldLocks[name] = true
 		}
 		return err
 	})
@@ -271,7 +271,7 @@ func (s *server) unlock(name string) {
 		return
 	}
 	defer s.turn.Give()
-	delete(s.held, name)
+	delete(s.heldLocks, name)
 	_, _ = s.conn.Exec(ctx, "SELECT pg_advisory_unlock($1)", key(name))
 }
 
@@ -321,8 +321,8 @@ func (s *server) keepConnection() {
 			case <-time.After(lookAfter):
 			}
 			look, done := context.WithTimeout(ctx, 3*lookAfter)
-			_ = s.ask(look, func(ctx context.Context, conn *pgx.Conn) error {
-				s.retake(ctx)
+			_ = s.readRetrying(look, func(ctx context.Context, conn *pgx.Conn) error {
+				s.reacquireLocks(ctx)
 				return conn.Ping(ctx)
 			})
 			done()
@@ -332,7 +332,7 @@ func (s *server) keepConnection() {
 
 func (s *server) Owned(ctx context.Context, lock string) bool {
 	k := uint64(key(lock))
-	n, err := s.number(ctx, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = "+
+	n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = "+
 		"$1::bigint::oid AND objid = $2::bigint::oid AND objsubid = 1",
 		int64(k>>32), int64(k&0xffffffff))
 	return err != nil || n > 0 // what cannot be asked is not taken for gone

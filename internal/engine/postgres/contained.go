@@ -46,7 +46,7 @@ func foretell(_ engine.Spec, at engine.Endpoint, id string, facts engine.Facts) 
 		return engine.Connection{}
 	}
 	s := newServer(config, host, engine.Patience{})
-	s.roles, s.super, s.private, s.key = true, true, true, at.Password
+	s.roles, s.isSuperuser, s.private, s.key = true, true, true, at.Password
 	return s.Connection(id, facts)
 }
 

@@ -69,14 +69,14 @@ func (s *server) database(e engine.Entry, session engine.Session) *database {
 // countWriters counts the sessions with a transaction's number.
 func (d *database) countWriters(ctx context.Context) (int64, error) {
 	oid := "(SELECT oid FROM pg_database WHERE datname = " + pg.Literal(d.id) + ")"
-	return d.server.number(ctx, "SELECT "+d.server.witness.Writing("count(*)", oid))
+	return d.server.queryInt(ctx, "SELECT "+d.server.witness.Writing("count(*)", oid))
 }
 
 func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
 	if d.conn != nil {
 		return d.conn, nil
 	}
-	conn, err := d.server.listen(ctx, d.id, d.server.owner(d.facts), d.session.Said)
+	conn, err := d.server.dialWithNotices(ctx, d.id, d.server.owner(d.facts), d.session.Said)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
@@ -115,7 +115,7 @@ func (d *database) Apply(ctx context.Context, s engine.Script) error {
 		return err
 	}
 	pieces := sqltext.Split(dialect, s.Text)
-	alone, err := look(s, pieces, d.session.Names)
+	alone, err := validateScript(s, pieces, d.session.Names)
 	if err != nil {
 		return err
 	}
@@ -154,9 +154,9 @@ func (d *database) abandon(ctx context.Context) {
 	}
 }
 
-// look finds what a script may not hold, and whether it has to run statement
+// validateScript finds what a script may not hold, and whether it has to run statement
 // by statement, outside a transaction.
-func look(s engine.Script, pieces []sqltext.Piece, names []string) (alone bool, err error) {
+func validateScript(s engine.Script, pieces []sqltext.Piece, names []string) (alone bool, err error) {
 	for _, p := range pieces {
 		text := s.Text[p.Start:p.End]
 		if p.Client {
@@ -173,7 +173,7 @@ func look(s engine.Script, pieces []sqltext.Piece, names []string) (alone bool, 
 		if _, own := ownName(words, text, names, ""); own {
 			continue
 		}
-		if beyond(words) {
+		if reachesServer(words) {
 			e := fault.New(fault.Refused, "take it out of the migration: Hemzo changes nothing that it did not make",
 				"this statement reaches beyond the database")
 			e.Lines = []string{text}
@@ -190,7 +190,7 @@ func harmless(line string) bool {
 	return slices.Contains([]string{`\restrict`, `\unrestrict`, `\echo`, `\encoding`, `\.`}, word)
 }
 
-func beyond(words []string) bool {
+func reachesServer(words []string) bool {
 	if len(words) < 2 {
 		return false
 	}
@@ -257,7 +257,7 @@ func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext
 		var err error
 		words := sqltext.Words(dialect, text, 12)
 		if own, ok := ownName(words, text, d.session.Names, d.id); ok {
-			if words[0] != "COMMENT" || d.server.apart() { // the comment is where Hemzo keeps its facts
+			if words[0] != "COMMENT" || d.server.hasOwnerRoles() { // the comment is where Hemzo keeps its facts
 				err = d.exec(ctx, own)
 			}
 		} else if p.CopyIn {
@@ -318,7 +318,7 @@ func (d *database) missingRole(ctx context.Context, text string, passed map[stri
 	if name == "public" {
 		return false
 	}
-	n, err := d.server.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1", name)
+	n, err := d.server.queryInt(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1", name)
 	if err != nil || n > 0 {
 		return false
 	}
@@ -384,8 +384,8 @@ func (s *server) full() bool {
 	return err == nil && bytes.Contains(log[max(len(log)-8192, 0):], []byte(noSpace))
 }
 
-// roomless tells what to do where something failed for want of room.
-func (s *server) roomless(err error, doing string) error {
+// explainDiskFull tells what to do where something failed for want of room.
+func (s *server) explainDiskFull(err error, doing string) error {
 	known, lost := new(fault.Error), pg.State(err) == ""
 	if err == nil || errors.As(err, &known) || errors.Is(err, engine.ErrNotFound) || errors.Is(err, context.Canceled) ||
 		!lost && pg.State(err) != pg.DiskFull || lost && !s.full() {
@@ -605,7 +605,7 @@ func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) 
 	}
 	var now *witness.Baseline
 	if d.server.exact() && facts.Of != "" {
-		if now, facts.Baseline, err = d.present(ctx); err != nil {
+		if now, facts.Baseline, err = d.captureBaseline(ctx); err != nil {
 			return nil, err
 		}
 	}
@@ -613,7 +613,7 @@ func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) 
 		return nil, err
 	}
 	if now != nil {
-		return d.common(ctx, to, *now)
+		return d.commonBaseline(ctx, to, *now)
 	}
 	return nil, nil
 }
@@ -628,10 +628,10 @@ func (d *database) vacate(ctx context.Context, end time.Time) error {
 		aside = connected
 	}
 	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
-		if err := d.server.do(ctx, "SELECT pg_terminate_backend(pid) "+aside, d.id); err != nil {
+		if err := d.server.exec(ctx, "SELECT pg_terminate_backend(pid) "+aside, d.id); err != nil {
 			return fmt.Errorf("ending the sessions of %s: %w", d.id, err)
 		}
-		n, err := d.server.number(ctx, "SELECT count(*) "+connected, d.id)
+		n, err := d.server.queryInt(ctx, "SELECT count(*) "+connected, d.id)
 		if err != nil || n == 0 {
 			return err
 		}
@@ -684,9 +684,9 @@ func (d *database) inUse(ctx context.Context) error {
 	return e
 }
 
-// common is the baseline that this database and its snapshot have in common:
+// commonBaseline is the baseline that this database and its snapshot have in commonBaseline:
 // none where somebody came while it was made.
-func (d *database) common(ctx context.Context, to string, now witness.Baseline) (json.RawMessage, error) {
+func (d *database) commonBaseline(ctx context.Context, to string, now witness.Baseline) (json.RawMessage, error) {
 	d.adopt(now, nil)
 	t, err := d.asked(ctx, now)
 	if err == nil && t.Nothing() {
@@ -695,9 +695,9 @@ func (d *database) common(ctx context.Context, to string, now witness.Baseline) 
 	return nil, d.server.UpdateFacts(ctx, to, func(f *engine.Facts) { f.Baseline = nil })
 }
 
-// present settles the database and notes a baseline of it as it is now, and
+// captureBaseline settles the database and notes a baseline of it as it is now, and
 // that of its copies; nil where somebody is at work in it.
-func (d *database) present(ctx context.Context) (*witness.Baseline, json.RawMessage, error) {
+func (d *database) captureBaseline(ctx context.Context) (*witness.Baseline, json.RawMessage, error) {
 	conn, err := d.server.dial(ctx, d.id, "")
 	if err != nil {
 		return nil, nil, fmt.Errorf("connecting to %s: %w", d.id, err)

@@ -64,7 +64,7 @@ func (d *database) beyondObjects(ctx context.Context, conn *pgx.Conn, kin bool, 
 	for at, sum := range sums {
 		out = append(out, engine.Content{Kind: "catalog", Name: all[at].Name, Sum: sum})
 	}
-	if d.server.super {
+	if d.server.isSuperuser {
 		var sum string
 		if err := conn.QueryRow(ctx, "SELECT concat_ws(' ', count(*), sum(hashtextextended(concat_ws(' ', loid, "+
 			"pageno, encode(data, 'hex')), 0)::numeric)) FROM pg_largeobject").Scan(&sum); err != nil {

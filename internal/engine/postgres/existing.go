@@ -147,13 +147,13 @@ func (s *server) changesSessions(ctx context.Context) error {
 		err = other.QueryRow(ctx, "SELECT pg_backend_pid()").Scan(&theirs)
 	}
 	if err == nil {
-		before, err = s.number(ctx, "SELECT pg_backend_pid()")
+		before, err = s.queryInt(ctx, "SELECT pg_backend_pid()")
 	}
 	if err == nil {
 		_, err = other.Exec(ctx, "COMMIT")
 	}
 	if err == nil {
-		after, err = s.number(ctx, "SELECT pg_backend_pid()")
+		after, err = s.queryInt(ctx, "SELECT pg_backend_pid()")
 	}
 	if err != nil {
 		return fmt.Errorf("looking for a pooler: %w", err)

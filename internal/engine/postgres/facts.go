@@ -51,9 +51,9 @@ type listed struct {
 }
 
 func (s *server) listed(ctx context.Context, where string, args ...any) (all []listed, err error) {
-	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err = s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		// Planning it takes longer than running it: the session keeps the plan.
-		rows, err := conn.Query(ctx, fmt.Sprintf(entriesSQL, s.apart(), where),
+		rows, err := conn.Query(ctx, fmt.Sprintf(entriesSQL, s.hasOwnerRoles(), where),
 			append([]any{pgx.QueryExecModeCacheStatement}, args...)...)
 		if err == nil {
 			all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[listed])
@@ -101,8 +101,8 @@ func (s *server) entry(ctx context.Context, r listed) (e engine.Entry, ours bool
 	return e, !e.Bad || s.private
 }
 
-// apart reports whether Hemzo's role is another than that of the tests.
-func (s *server) apart() bool { return s.super || s.roles }
+// hasOwnerRoles reports whether Hemzo's role is another than that of the tests.
+func (s *server) hasOwnerRoles() bool { return s.isSuperuser || s.roles }
 
 // recalled puts facts back that somebody has overwritten, where this process
 // has read or written them: that can be where tests log in as Hemzo's role.
@@ -113,7 +113,7 @@ func (s *server) recalled(ctx context.Context, e engine.Entry) engine.Entry {
 	if !known {
 		return e
 	}
-	if sql, err := s.noting(e.ID, last.facts); err == nil && s.do(ctx, sql) == nil {
+	if sql, err := s.noting(e.ID, last.facts); err == nil && s.exec(ctx, sql) == nil {
 		e.Facts, e.Bad = last.facts, false
 		if s.patience.Say != nil {
 			s.patience.Say(fmt.Sprintf("%s: somebody has overwritten what Hemzo notes of this copy (the database's "+
@@ -192,7 +192,7 @@ func (s *server) UpdateFacts(ctx context.Context, id string, change func(*engine
 	}
 	sql, err := s.noting(id, facts)
 	if err == nil {
-		err = s.do(ctx, sql)
+		err = s.exec(ctx, sql)
 	}
 	if goneMeanwhile(err) {
 		return engine.ErrNotFound
@@ -216,9 +216,9 @@ func (s *server) noting(id string, f engine.Facts) (string, error) {
 	}
 	name := plainSetting
 	switch {
-	case !s.apart():
+	case !s.hasOwnerRoles():
 		return fmt.Sprintf("COMMENT ON DATABASE %s IS %s", pg.Ident(id), pg.Literal(string(b))), nil
-	case s.super:
+	case s.isSuperuser:
 		name = factsSetting
 	}
 	return fmt.Sprintf("ALTER ROLE CURRENT_USER IN DATABASE %s SET %s TO %s", pg.Ident(id), name,

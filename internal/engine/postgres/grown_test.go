@@ -30,7 +30,7 @@ func TestGrown(t *testing.T) {
 		work, above := engine.NewID(engine.Work), "hemzo_t_0000000000"+string("abcdef012"[i])+"0"
 		facts := engine.Facts{Format: 1, Database: "apiary", Fingerprint: "y"}
 		require.NoError(t, s.Copy(t.Context(), template, work, facts), step)
-		_, grown := s.grown[work]
+		_, grown := s.inherited[work]
 		assert.True(t, grown, step)
 		d, err := s.Open(t.Context(), work, engine.Session{})
 		require.NoError(t, err)

@@ -29,10 +29,10 @@ func unhurried(ctx context.Context) (later context.Context, stop func()) {
 	return later, func() { watching(); end() }
 }
 
-// with works on the server's own connection, which holds its locks, opened
+// withConn works on the server's own connection, which holds its locks, opened
 // again where it broke while nobody used it. It is for what takes no time:
 // everybody else waits meanwhile, as long as their contexts last.
-func (s *server) with(ctx context.Context, work func(context.Context, *pgx.Conn) error) error {
+func (s *server) withConn(ctx context.Context, work func(context.Context, *pgx.Conn) error) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -50,25 +50,25 @@ func (s *server) with(ctx context.Context, work func(context.Context, *pgx.Conn)
 	return work(ctx, s.conn)
 }
 
-// ask is with for what changes nothing: where the connection breaks under
+// readRetrying is with for what changes nothing: where the connection breaks under
 // it, it is done again.
-func (s *server) ask(ctx context.Context, work func(context.Context, *pgx.Conn) error) error {
+func (s *server) readRetrying(ctx context.Context, work func(context.Context, *pgx.Conn) error) error {
 	broken := false
-	err := s.with(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err := s.withConn(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		err := work(ctx, conn)
 		broken = err != nil && conn.IsClosed() && ctx.Err() == nil
 		return err
 	})
 	if broken {
-		return s.with(ctx, work)
+		return s.withConn(ctx, work)
 	}
 	return err
 }
 
-// do runs statements that take no time. What of them was left open by an
+// exec runs statements that take no time. What of them was left open by an
 // error is undone before anybody else has the connection.
-func (s *server) do(ctx context.Context, sql string, args ...any) error {
-	return s.with(ctx, func(ctx context.Context, conn *pgx.Conn) error { return pg.Run(ctx, conn, sql, args...) })
+func (s *server) exec(ctx context.Context, sql string, args ...any) error {
+	return s.withConn(ctx, func(ctx context.Context, conn *pgx.Conn) error { return pg.Run(ctx, conn, sql, args...) })
 }
 
 // wide is how many statements that take long run side by side.
@@ -126,8 +126,8 @@ func (l *lanes) retire(conn *pgx.Conn) {
 	_ = conn.Close(ctx)
 }
 
-// aside works on one of the lanes.
-func (s *server) aside(ctx context.Context, work func(context.Context, *pgx.Conn) error) (err error) {
+// inBackground works on one of the lanes.
+func (s *server) inBackground(ctx context.Context, work func(context.Context, *pgx.Conn) error) (err error) {
 	select {
 	case s.lanes.room <- struct{}{}:
 	case <-ctx.Done():
@@ -148,9 +148,12 @@ func (s *server) aside(ctx context.Context, work func(context.Context, *pgx.Conn
 	return work(ctx, conn)
 }
 
-// slowly runs statements on one of the lanes.
-func (s *server) slowly(ctx context.Context, sql string, args ...any) error {
-	return s.aside(ctx, func(ctx context.Context, conn *pgx.Conn) error { return pg.Run(ctx, conn, sql, args...) })
+// execInBackground runs statements on one of the lanes.
+func (s *server) execInBackground(ctx context.Context, sql string, args ...any) error {
+	return s.inBackground(ctx, func(ctx context.Context,
+		conn *pgx.Conn) error {
+		return pg.Run(ctx, conn, sql, args...)
+	})
 }
 
 // closeLanes closes those that nobody uses.

@@ -106,7 +106,7 @@ func (i levelItem) words() (kind, name string) {
 // levelSQL lists the items of a database.
 func (s *server) levelSQL(database string) string {
 	return fmt.Sprintf("SELECT l.kind, l.role, l.name, l.value FROM pg_database d CROSS JOIN LATERAL ("+levelItemsSQL+
-		") l WHERE d.datname = %s ORDER BY 1, 2, 3", s.apart(), database)
+		") l WHERE d.datname = %s ORDER BY 1, 2, 3", s.hasOwnerRoles(), database)
 }
 
 // level reads them.
@@ -197,7 +197,7 @@ func (s *server) carriedFrom(ctx context.Context, from engine.Entry, to string) 
 		return privateOf(from.Facts).Carry, nil
 	}
 	var items []levelItem
-	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
+	err := s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
 		items, err = s.level(ctx, conn, pg.Literal(from.ID))
 		return err
 	})
@@ -242,15 +242,15 @@ func some(ctx context.Context, conn *pgx.Conn, t tableName) (yes bool) {
 	return yes
 }
 
-// bring puts on a fresh copy what it is given beside its files. A template
+// applyCarry puts on a fresh copy what it is given beside its files. A template
 // that a crash has emptied is dropped: it is to be built again.
-func (s *server) bring(ctx context.Context, id string, from engine.Entry, f engine.Facts) error {
+func (s *server) applyCarry(ctx context.Context, id string, from engine.Entry, f engine.Facts) error {
 	c, err := readCarry(privateOf(f).Carry)
 	if err != nil {
 		return fmt.Errorf("reading the facts of %s: %w", from.ID, err)
 	}
-	if sql := c.statements(id, s.owner(f), s.apart()); sql != "" {
-		if err := s.do(ctx, sql); err != nil {
+	if sql := c.statements(id, s.owner(f), s.hasOwnerRoles()); sql != "" {
+		if err := s.exec(ctx, sql); err != nil {
 			return fmt.Errorf("putting settings and grants on a copy: %w", err)
 		}
 	}
@@ -354,8 +354,8 @@ func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given 
 	if err != nil {
 		return nil, errLevel
 	}
-	want := c.items(s.owner(f), s.apart())
-	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	want := c.items(s.owner(f), s.hasOwnerRoles())
+	err = s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		now, err := s.level(ctx, conn, pg.Literal(id))
 		if err != nil {
 			return err
@@ -366,10 +366,10 @@ func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given 
 	if err != nil || len(changed) == 0 {
 		return nil, err
 	}
-	if !s.apart() {
+	if !s.hasOwnerRoles() {
 		return changed, errLevel // what tests may do, they may do again meanwhile
 	}
-	err = s.with(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err = s.withConn(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		now, err := s.level(ctx, conn, pg.Literal(id))
 		if err == nil {
 			err = pg.Run(ctx, conn, "BEGIN; "+c.levelling(id, s.owner(f), changed, now)+"; COMMIT")

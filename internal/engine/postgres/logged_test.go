@@ -201,8 +201,8 @@ func TestFirstLook(t *testing.T) {
 func TestNotStill(t *testing.T) {
 	s, _, _ := begin(t, true)
 	require.True(t, s.exact())
-	require.NoError(t, s.do(t.Context(), "ALTER SYSTEM SET autovacuum = on"))
-	require.NoError(t, s.do(t.Context(), "SELECT pg_reload_conf()"))
+	require.NoError(t, s.exec(t.Context(), "ALTER SYSTEM SET autovacuum = on"))
+	require.NoError(t, s.exec(t.Context(), "SELECT pg_reload_conf()"))
 	require.Eventually(t, func() bool {
 		require.NoError(t, s.conn.Close(t.Context()))
 		s.asked = false

@@ -21,7 +21,7 @@ import (
 func (d *database) mend(ctx context.Context, start string, base witness.Baseline,
 	report *engine.Report) (now witness.Baseline,
 	err error) {
-	if base.Tables == nil || !d.server.super {
+	if base.Tables == nil || !d.server.isSuperuser {
 		return base, witness.ErrSchema
 	}
 	twin, err := d.openReference(ctx, start)
@@ -175,7 +175,7 @@ func (d *database) sameAsTwin(ctx context.Context, conn, twin *pgx.Conn, base wi
 		return base, witness.ErrSchema
 	}
 	if alone != "true" {
-		n, err := d.server.number(ctx, "SELECT "+d.server.witness.Writing("count(*)", fmt.Sprint(d.look.OID))+" - 1")
+		n, err := d.server.queryInt(ctx, "SELECT "+d.server.witness.Writing("count(*)", fmt.Sprint(d.look.OID))+" - 1")
 		if err != nil {
 			return base, err
 		}

@@ -44,7 +44,7 @@ func TestWhatReachesBeyond(t *testing.T) {
 		"CREATE TABLESPACE t LOCATION '/x'": true, "CREATE TABLE database (x int)": false,
 		"ALTER TABLE system ADD x int": false, "SELECT": false,
 	} {
-		assert.Equal(t, want, beyond(words(text)), text)
+		assert.Equal(t, want, reachesServer(words(text)), text)
 	}
 }
 
@@ -64,7 +64,7 @@ func TestClientLines(t *testing.T) {
 	for line, want := range map[string]bool{`\restrict abc`: true, `\unrestrict abc`: true, `\connect other`: false,
 		`\i more.sql`: false, `\! rm`: false} {
 		s := engine.Script{File: "dump.sql", Text: line + "\n", First: 1}
-		_, err := look(s, sqltext.Split(dialect, s.Text), nil)
+		_, err := validateScript(s, sqltext.Split(dialect, s.Text), nil)
 		assert.Equal(t, want, err == nil, line)
 	}
 }

@@ -27,14 +27,14 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 	if d.restoreConn != nil && !d.restoreConn.IsClosed() {
 		return d.restoreConn, nil
 	}
-	if !d.server.super {
+	if !d.server.isSuperuser {
 		return nil, witness.Cannot{Why: fmt.Sprintf(
 			"%s may not switch off triggers and foreign keys (session_replication_role)",
 			d.server.config.User)}
 	}
 	owner, user := d.server.owner(d.facts), ""
 	if owner != superRole {
-		user = hand(owner)
+		user = restoreRole(owner)
 	}
 	conn, err := d.server.dial(ctx, d.id, user)
 	if state := pg.State(err); state == pg.InvalidAuthorization || state == pg.InvalidPassword {

@@ -30,12 +30,12 @@ func (s *server) replace(ctx context.Context, from, id string, facts engine.Fact
 	}
 	drop = func(ctx context.Context) error {
 		made.unlock(ctx)
-		return s.slowly(ctx, "DROP DATABASE IF EXISTS "+pg.Ident(old)+" WITH (FORCE)")
+		return s.execInBackground(ctx, "DROP DATABASE IF EXISTS "+pg.Ident(old)+" WITH (FORCE)")
 	}
 	if made.of == id {
 		// It has its facts already, unless those of the copy were changed since. A
 		// client that comes just then is not waited for.
-		err = s.do(ctx, "BEGIN; SET LOCAL statement_timeout = 100; "+made.same+"; "+renames(id, old, made.work)+
+		err = s.exec(ctx, "BEGIN; SET LOCAL statement_timeout = 100; "+made.same+"; "+renames(id, old, made.work)+
 			"; COMMIT")
 		if state := pg.State(err); err == nil || state == "" {
 			return drop, s.exchanged(ctx, id, made, err)
@@ -60,7 +60,7 @@ func (s *server) replaceSlowly(ctx context.Context, from, id, old string, made *
 		if *made, err = s.reserve(ctx); err != nil {
 			return err
 		}
-		if err := s.fresh(ctx, start, made.work, e); err != nil {
+		if err := s.copyForReplacement(ctx, start, made.work, e); err != nil {
 			return fmt.Errorf("copying the start state: %w", err)
 		}
 	}
@@ -88,7 +88,7 @@ func (s *server) exchange(ctx context.Context, id, old, work, within string) err
 	steps := []string{fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT", pg.Ident(id)), end,
 		"BEGIN",
 		within, renames(id, old, work), "COMMIT"}
-	return s.busy(ctx, func() error { return s.slowly(ctx, strings.Join(steps, "; ")) })
+	return s.retryWhileInUse(ctx, func() error { return s.execInBackground(ctx, strings.Join(steps, "; ")) })
 }
 
 // renames gives the name of one database to another, and marks the first as
@@ -105,7 +105,7 @@ func (s *server) exchanged(ctx context.Context, id string, made spare, err error
 	}
 	last := context.WithoutCancel(ctx)
 	defer made.unlock(last)
-	_ = s.slowly(last, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS true", pg.Ident(id)))
+	_ = s.execInBackground(last, fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS true", pg.Ident(id)))
 	err = fmt.Errorf("putting the copy in place: %w", err)
 	if made.work != "" {
 		err = errors.Join(err, s.Drop(last, made.work))
@@ -113,13 +113,13 @@ func (s *server) exchanged(ctx context.Context, id string, made spare, err error
 	return err
 }
 
-// fresh makes a copy of a start state to put in the place of e, with the limit
+// copyForReplacement makes a copy of a start state to put in the place of e, with the limit
 // of connections that this is to have.
-func (s *server) fresh(ctx context.Context, start engine.Entry, work string, e engine.Entry) error {
+func (s *server) copyForReplacement(ctx context.Context, start engine.Entry, work string, e engine.Entry) error {
 	facts := replaced(e.Facts, start)
 	if err := s.duplicate(ctx, start, work, facts); err != nil {
 		return err
 	}
-	return s.do(ctx, fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d", pg.Ident(work),
+	return s.exec(ctx, fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d", pg.Ident(work),
 		limitOf(privateOf(facts).Carry)))
 }

@@ -25,7 +25,7 @@ import (
 func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
 	report, err := d.reset(ctx, r)
 	if err != nil {
-		return nil, d.server.roomless(err, "putting the copy back")
+		return nil, d.server.explainDiskFull(err, "putting the copy back")
 	}
 	return report, nil
 }
@@ -63,7 +63,7 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	report.Later = func(ctx context.Context) (json.RawMessage, error) {
 		err := drop(ctx)
 		if err == nil && r.Ahead {
-			err = d.server.prepare(ctx, r.Start, d.id)
+			err = d.server.prepareSpare(ctx, r.Start, d.id)
 		}
 		return nil, err
 	}
@@ -130,7 +130,7 @@ func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
 	}
 	config := d.server.settings(d.id)
 	config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement // it is asked the same again and again
-	conn, err := d.server.patient(ctx, config)
+	conn, err := d.server.dialRetrying(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
@@ -149,7 +149,7 @@ func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
 // exact reports whether the visibility map can be believed: nobody vacuums
 // but Hemzo, and this major was looked at.
 func (s *server) exact() bool {
-	return s.private && s.super && s.still && slices.Contains(witness.Tested, major(s.about.Version))
+	return s.private && s.isSuperuser && s.autovacuumOff && slices.Contains(witness.Tested, major(s.about.Version))
 }
 
 // asked is compare, once more on a new session where Hemzo's own was ended
@@ -157,7 +157,7 @@ func (s *server) exact() bool {
 func (d *database) asked(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
 	if d.looks++; d.looks == 1 && d.witnessConn == nil { // often the only one, and nothing was touched
 		told := false
-		err := d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
+		err := d.server.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
 			t, told, err = d.look.Quick(ctx, conn, false, base)
 			return err
 		})
@@ -308,7 +308,7 @@ func (d *database) settledDown(ctx context.Context, base witness.Baseline) (t wi
 		}
 		if d.session.Force {
 			pids := d.server.witness.Writing("array_agg(a.pid)", d.oidText())
-			if err := d.server.do(ctx, "SELECT pg_terminate_backend(p) FROM unnest("+pids+") p"); err != nil {
+			if err := d.server.exec(ctx, "SELECT pg_terminate_backend(p) FROM unnest("+pids+") p"); err != nil {
 				return t, fmt.Errorf("ending the sessions that have written: %w", err)
 			}
 		} else if time.Now().After(end) {
@@ -330,7 +330,7 @@ func (d *database) unfinished(ctx context.Context) error {
 		"a transaction is under way that has written (waited %s)", d.session.Wait)
 	who := d.server.witness.Writing("array_agg(format('pid %s, %s, %s, %s: %s', a.pid, pg_get_userbyid(a.usesysid), "+
 		"a.application_name, a.state, left(a.query, 100)))", d.oidText())
-	_ = d.server.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	_ = d.server.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, "SELECT coalesce("+who+", '{}')").Scan(&e.Lines)
 	})
 	if len(e.Lines) == 0 {

@@ -500,7 +500,7 @@ func TestResetWithoutConnections(t *testing.T) {
 		require.NoError(t, others[0].Close(t.Context()))
 		others = others[1:]
 		require.Eventually(t, func() bool {
-			n, err := s.number(t.Context(),
+			n, err := s.queryInt(t.Context(),
 				"SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend'")
 			return err == nil && int(n) == len(others)+2
 		}, 20*time.Second, time.Millisecond)
@@ -509,7 +509,7 @@ func TestResetWithoutConnections(t *testing.T) {
 		require.NoError(t, c.Close(t.Context()))
 	}
 	require.Eventually(t, func() bool {
-		n, err := s.number(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend'")
+		n, err := s.queryInt(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend'")
 		return err == nil && n == 2
 	}, 20*time.Second, time.Millisecond)
 	assert.Equal(t, dirty, contents(t, s, copied.ID), "nothing was changed")

@@ -87,7 +87,7 @@ func try(t *testing.T, s *server, e engine.Entry, sql string) error {
 func TestPasswords(t *testing.T) {
 	private, _, _ := beginWith(t, true, "SELECT 1")
 	const hers = "Second1"
-	require.NoError(t, private.do(t.Context(), "CREATE ROLE boss SUPERUSER LOGIN PASSWORD '"+hers+
+	require.NoError(t, private.exec(t.Context(), "CREATE ROLE boss SUPERUSER LOGIN PASSWORD '"+hers+
 		"'; CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'one'; CREATE ROLE other CREATEDB CREATEROLE "+
 		"LOGIN PASSWORD 'two'; CREATE ROLE hemzo_wax LOGIN"))
 	facts := engine.Facts{Format: engine.Format, Database: "honey", Role: "superuser"}
@@ -101,7 +101,7 @@ func TestPasswords(t *testing.T) {
 	second := existing(t, urlOf(private, "boss", hers))
 	assert.Equal(t, c.Password, second.Connection(e.ID, e.Facts).Password, "two administrators, one secret")
 	var readable bool
-	require.NoError(t, private.ask(t.Context(), func(ctx context.Context, conn *pgx.Conn) error {
+	require.NoError(t, private.readRetrying(t.Context(), func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, "SELECT has_table_privilege('maker', 'pg_authid', 'SELECT')").Scan(&readable)
 	}))
 	assert.False(t, readable, "only superusers read it")
@@ -112,7 +112,7 @@ func TestPasswords(t *testing.T) {
 	e = makeTemplate(t, maker, facts, "00000000000b", "CREATE TABLE hive (id int)")
 	require.NoError(t, enters(t, maker, e))
 	assert.NotEqual(t, derived("one", "hemzo_comb"), maker.Connection(e.ID, e.Facts).Password)
-	require.NoError(t, private.do(t.Context(), "ALTER ROLE maker PASSWORD 'changed'"))
+	require.NoError(t, private.exec(t.Context(), "ALTER ROLE maker PASSWORD 'changed'"))
 	maker = existing(t, urlOf(private, "maker", "changed"))
 	id := engine.NewID(engine.Copy)
 	require.NoError(t, maker.Copy(t.Context(), e.Facts.Start, id, e.Facts))
@@ -130,7 +130,7 @@ func TestPasswords(t *testing.T) {
 	facts.Role = "superuser"
 	facts.Database = "super" // its owner is not the superuser of that word
 	assert.NotEqual(t, superRole, ownerOf("super", ""))
-	assert.LessOrEqual(t, len(hand(ownerOf(strings.Repeat("a", 63), ""))), 63)
+	assert.LessOrEqual(t, len(restoreRole(ownerOf(strings.Repeat("a", 63), ""))), 63)
 }
 
 // TestRightsOfTests: names, functions and facts that tests can write are run
@@ -146,7 +146,7 @@ func TestRightsOfTests(t *testing.T) {
 	private, copied, fresh := beginWith(t, true, schema)
 	want := contents(t, private, fresh.ID)
 	super := func() (n int64) {
-		n, err := private.number(t.Context(),
+		n, err := private.queryInt(t.Context(),
 			"SELECT count(*) FROM pg_roles WHERE rolsuper AND rolname LIKE 'hemzo\\_%'")
 		require.NoError(t, err)
 		return n
@@ -184,7 +184,7 @@ func TestRightsOfTests(t *testing.T) {
 // wrote; a template is Hemzo's own role's.
 func TestFactsOfTests(t *testing.T) {
 	private, _, _ := beginWith(t, true, "SELECT 1")
-	require.NoError(t, private.do(t.Context(),
+	require.NoError(t, private.exec(t.Context(),
 		"CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'one'; CREATE ROLE plain CREATEDB LOGIN PASSWORD 'two'"))
 	for i, s := range []*server{private, existing(t, urlOf(private, "hemzo", "")),
 		existing(t, urlOf(private, "maker", "one")), existing(t, urlOf(private, "plain", "two"))} {
@@ -202,7 +202,7 @@ func TestFactsOfTests(t *testing.T) {
 			require.NoError(t, try(t, s, e, fmt.Sprintf(sql, e.ID)), sql)
 			now, err := s.Find(t.Context(), e.ID)
 			require.NoError(t, err, sql)
-			if s.apart() || !strings.Contains(sql, "COMMENT") {
+			if s.hasOwnerRoles() || !strings.Contains(sql, "COMMENT") {
 				assert.Equal(t, "mine", now.Facts.Name, sql)
 				assert.Equal(t, e.Facts.Start, now.Facts.Start, sql)
 			} else { // this role is the tests': nothing more than the tests may is done with it
@@ -214,11 +214,11 @@ func TestFactsOfTests(t *testing.T) {
 			require.NoError(t, err)
 		}
 		var comment *string
-		require.NoError(t, private.ask(t.Context(), func(ctx context.Context, conn *pgx.Conn) error {
+		require.NoError(t, private.readRetrying(t.Context(), func(ctx context.Context, conn *pgx.Conn) error {
 			return conn.QueryRow(ctx, "SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname "+
 				"= $1", e.ID).Scan(&comment)
 		}))
-		if s.apart() {
+		if s.hasOwnerRoles() {
 			assert.Nil(t, comment, "it went with the reset")
 			for _, sql := range []string{"ALTER DATABASE %s ALLOW_CONNECTIONS true", "DROP DATABASE %s",
 				"ALTER DATABASE %s RENAME TO mine", "COMMENT ON DATABASE %s IS 'x'"} {
@@ -239,27 +239,28 @@ func TestMarks(t *testing.T) {
 	ctx := t.Context()
 	foreign := existing(t, urlOf(s, "hemzo", ""))
 	const theirs = "hemzo_w_0123456789ab"
-	require.NoError(t, s.slowly(ctx, "CREATE DATABASE "+theirs))
+	require.NoError(t, s.execInBackground(ctx, "CREATE DATABASE "+theirs))
 	require.NoError(t, foreign.Clear(ctx))
 	require.NoError(t, foreign.Drop(ctx, theirs))
 	there := func(name string) bool {
-		n, err := s.number(ctx, "SELECT count(*) FROM pg_database WHERE datname = $1", name)
+		n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_database WHERE datname = $1", name)
 		require.NoError(t, err)
 		return n > 0
 	}
 	assert.True(t, there(theirs), "a name like Hemzo's is somebody's")
 	work := engine.NewID(engine.Work)
-	require.NoError(t, s.slowly(ctx, fmt.Sprintf("CREATE DATABASE %s CONNECTION LIMIT %d", work, workLimit(work))))
+	require.NoError(t, s.execInBackground(ctx,
+		fmt.Sprintf("CREATE DATABASE %s CONNECTION LIMIT %d", work, workLimit(work))))
 	require.NoError(t, foreign.Clear(ctx))
 	assert.False(t, there(work), "work that nobody is at")
 
 	start := copied.Facts.Start
-	require.NoError(t, s.do(ctx, "SET allow_system_table_mods = on; UPDATE pg_database SET datconnlimit = -2 WHERE "+
+	require.NoError(t, s.exec(ctx, "SET allow_system_table_mods = on; UPDATE pg_database SET datconnlimit = -2 WHERE "+
 		"datname = '"+start+"'"))
 	_, err := s.Find(ctx, start)
 	require.ErrorIs(t, err, engine.ErrNotFound, "it is to be built again")
 	assert.False(t, there(start), "its name is free for that")
-	require.NoError(t, s.do(ctx, "UPDATE pg_database SET datconnlimit = -2 WHERE datname = '"+copied.ID+
+	require.NoError(t, s.exec(ctx, "UPDATE pg_database SET datconnlimit = -2 WHERE datname = '"+copied.ID+
 		"'; RESET allow_system_table_mods"))
 	require.ErrorIs(t, s.UpdateFacts(ctx, copied.ID, func(*engine.Facts) {}), engine.ErrNotFound)
 	require.NoError(t, s.Clear(ctx))
@@ -269,7 +270,7 @@ func TestMarks(t *testing.T) {
 	id := engine.NewID(engine.Copy)
 	require.NoError(t, s.ensureLogin(ctx, id, owned)) // and then its taker is killed
 	logins := func() int64 {
-		n, err := s.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname LIKE 'hemzo\\_\\_u\\_%'")
+		n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_roles WHERE rolname LIKE 'hemzo\\_\\_u\\_%'")
 		require.NoError(t, err)
 		return n
 	}
@@ -303,7 +304,7 @@ func TestTwoAtOnce(t *testing.T) {
 			Role: []string{"own", "app_writer", "", "superuser"}[i%4]}
 		id := engine.NewID(engine.Copy)
 		together("roles", func(s *server) error { return s.ensureOwner(t.Context(), facts) })
-		require.NoError(t, private.do(t.Context(), "ALTER ROLE app_writer NOLOGIN"))
+		require.NoError(t, private.exec(t.Context(), "ALTER ROLE app_writer NOLOGIN"))
 		together("logins", func(s *server) error {
 			s.keys.Lock()
 			s.ensured = nil
@@ -377,14 +378,14 @@ func TestSlowWorkAside(t *testing.T) {
 func TestOneSpare(t *testing.T) {
 	s, copied, other := beginWith(t, true, "CREATE TABLE hive (id int)")
 	works := func() int64 {
-		n, err := s.number(t.Context(), "SELECT count(*) FROM pg_database WHERE datname LIKE 'hemzo\\_w%'")
+		n, err := s.queryInt(t.Context(), "SELECT count(*) FROM pg_database WHERE datname LIKE 'hemzo\\_w%'")
 		require.NoError(t, err)
 		return n
 	}
 	var wg sync.WaitGroup
 	for i := range 12 {
 		wg.Go(func() {
-			assert.NoError(t, s.prepare(t.Context(), copied.Facts.Start, []string{copied.ID, other.ID}[i%2]))
+			assert.NoError(t, s.prepareSpare(t.Context(), copied.Facts.Start, []string{copied.ID, other.ID}[i%2]))
 		})
 	}
 	wg.Wait()
@@ -423,9 +424,11 @@ func TestClean(t *testing.T) {
 	require.NoError(t, err)
 	s := opened.(*server)
 	busy := make(chan error, 1)
-	go func() { busy <- s.slowly(t.Context(), "SELECT count(*) FROM generate_series(1, 100000000000) a") }()
+	go func() {
+		busy <- s.execInBackground(t.Context(), "SELECT count(*) FROM generate_series(1, 100000000000) a")
+	}()
 	require.Eventually(t, func() bool {
-		n, err := s.number(t.Context(),
+		n, err := s.queryInt(t.Context(),
 			"SELECT count(*) FROM pg_stat_activity WHERE query LIKE '%generate_series%' AND state = 'active' AND "+
 				"pid <> pg_backend_pid()")
 		return err == nil && n == 1
@@ -459,7 +462,7 @@ func dumped(t *testing.T, s *server, id string) string {
 	out, err := dump.CombinedOutput()
 	require.NoError(t, err, string(out))
 	var level string
-	require.NoError(t, s.ask(t.Context(), func(ctx context.Context, conn *pgx.Conn) error {
+	require.NoError(t, s.readRetrying(t.Context(), func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, `SELECT concat_ws(E'\n', d.datconnlimit, pg_get_userbyid(d.datdba),
 		d.datistemplate, c.description, (SELECT string_agg(a::text, ',' ORDER BY a::text)
 		FROM aclexplode(coalesce(d.datacl, acldefault('d', d.datdba))) a),
@@ -483,7 +486,7 @@ func TestBuiltIn(t *testing.T) {
 		ALTER DATABASE honey SET work_mem = '7MB'; GRANT CREATE ON DATABASE honey TO PUBLIC;
 		COMMENT ON DATABASE honey IS 'the hives'`
 	private, _, _ := beginWith(t, true, "SELECT 1")
-	require.NoError(t, private.do(t.Context(), "CREATE ROLE reader"))
+	require.NoError(t, private.exec(t.Context(), "CREATE ROLE reader"))
 	for i, s := range []*server{private, existing(t, urlOf(private, "hemzo", ""))} {
 		facts := engine.Facts{Format: engine.Format, Database: "apiary", Role: "superuser"}
 		copied := makeTemplate(t, s, facts, fmt.Sprintf("0000000000d%d", i), schema)

@@ -72,9 +72,9 @@ func (s *server) login(id string, f engine.Facts) string {
 // ownLogin is the login that belongs to one copy.
 func ownLogin(id string) string { return ownPrefix + strings.TrimPrefix(id, "hemzo_c_") }
 
-// hand is the role whose sessions put rows back for an owner, with no more
+// restoreRole is the role whose sessions put rows back for an owner, with no more
 // rights than the owner has: functions of the tests' run in them.
-func hand(owner string) string { return handPrefix + strings.TrimPrefix(owner, "hemzo_") }
+func restoreRole(owner string) string { return handPrefix + strings.TrimPrefix(owner, "hemzo_") }
 
 // password is that of a role of Hemzo's.
 func (s *server) password(role string) string {
@@ -96,7 +96,7 @@ func (s *server) keyMark() string {
 	sum := sha256.Sum256([]byte("mark " + s.key))
 	s.keys.Unlock()
 	mark := ", key " + hex.EncodeToString(sum[:4])
-	if !s.super {
+	if !s.isSuperuser {
 		mark += " of " + s.config.User
 	}
 	return mark
@@ -115,7 +115,7 @@ func fromPassword(password string) (string, error) {
 // owner and login then.
 func (s *server) findKey(ctx context.Context) (err error) {
 	switch {
-	case s.super:
+	case s.isSuperuser:
 		s.key, err = s.storedKey(ctx)
 	case s.config.Password != "":
 		s.key, err = fromPassword(s.config.Password)
@@ -130,7 +130,7 @@ func (s *server) findKey(ctx context.Context) (err error) {
 // storedKey reads the secret that superusers share; "" where there is none yet.
 func (s *server) storedKey(ctx context.Context) (string, error) {
 	var secret, mark string
-	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err := s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, "SELECT coalesce(rolpassword, ''), coalesce(shobj_description(oid, 'pg_authid'), "+
 			"'') FROM pg_authid WHERE rolname = $1", secretRole).Scan(&secret, &mark)
 	})
@@ -165,7 +165,7 @@ func (s *server) makeKey(ctx context.Context) error {
 		if failed != nil {
 			return failed
 		}
-		err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s NOLOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS '%s'", secretRole,
+		err = s.exec(ctx, fmt.Sprintf("CREATE ROLE %s NOLOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS '%s'", secretRole,
 			verifier, secretRole, roleMark+": the passwords of its roles are derived from this"))
 		if err == nil {
 			key, err = s.storedKey(ctx)
@@ -180,7 +180,7 @@ func (s *server) makeKey(ctx context.Context) error {
 // ensureOwner makes the role that owns a database's objects, and the one that
 // puts rows back for it.
 func (s *server) ensureOwner(ctx context.Context, f engine.Facts) error {
-	if f.Role == "superuser" && !s.super {
+	if f.Role == "superuser" && !s.isSuperuser {
 		return fault.New(fault.Lacking, "use another role:, or a superuser's url:",
 			"role: superuser needs a superuser, and %s is none", s.config.User)
 	}
@@ -199,16 +199,16 @@ func (s *server) ensureOwner(ctx context.Context, f engine.Facts) error {
 		options = " SUPERUSER"
 	}
 	after := ""
-	if !s.super { // to make databases for a role takes being a member of it
+	if !s.isSuperuser { // to make databases for a role takes being a member of it
 		after = "; GRANT " + pg.Ident(name) + " TO CURRENT_USER"
 	}
-	if err := s.ensureRole(ctx, name, options, after); err != nil || !s.super || f.Role == "superuser" {
+	if err := s.ensureRole(ctx, name, options, after); err != nil || !s.isSuperuser || f.Role == "superuser" {
 		return err
 	}
 	// What this role's sessions begin with is set by a superuser, and cannot be
 	// had by the owner's own.
-	return s.ensureRole(ctx, hand(name), " BYPASSRLS IN ROLE "+pg.Ident(name),
-		fmt.Sprintf("; ALTER ROLE %s SET session_replication_role = replica", pg.Ident(hand(name))))
+	return s.ensureRole(ctx, restoreRole(name), " BYPASSRLS IN ROLE "+pg.Ident(name),
+		fmt.Sprintf("; ALTER ROLE %s SET session_replication_role = replica", pg.Ident(restoreRole(name))))
 }
 
 // ensureRole makes a login of Hemzo's with a derived password, or gives it the
@@ -237,7 +237,7 @@ func (s *server) ensureRole(ctx context.Context, name, options, after string) er
 	if there { // its administrator has another password now, or it is of an older Hemzo
 		sql, after = fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'", pg.Ident(name), verifier), ""
 	}
-	if err := s.do(ctx, fmt.Sprintf("%s%s; COMMENT ON ROLE %s IS %s", sql, after, pg.Ident(name),
+	if err := s.exec(ctx, fmt.Sprintf("%s%s; COMMENT ON ROLE %s IS %s", sql, after, pg.Ident(name),
 		pg.Literal(roleMark+s.keyMark()))); err != nil {
 		return err
 	}
@@ -260,7 +260,7 @@ func (s *server) fits(ctx context.Context, name string) (bool, error) {
 	case s.private || mark == roleMark+s.keyMark():
 		s.noteSure(name)
 		return true, nil
-	case !s.super && !strings.HasSuffix(mark, " of "+s.config.User):
+	case !s.isSuperuser && !strings.HasSuffix(mark, " of "+s.config.User):
 		return false, fault.New(fault.Refused, "use that administrator's url:, or give the database another name",
 			"the role %s was made through another administrator than %s, and has a password that this one cannot know",
 			name, s.config.User)
@@ -286,7 +286,7 @@ func (s *server) noteSure(name string) {
 
 // markOf returns the comment of a role, and whether there is such a role.
 func (s *server) markOf(ctx context.Context, name string) (mark string, there bool, err error) {
-	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err = s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, "SELECT coalesce(shobj_description(oid, 'pg_authid'), '') FROM pg_roles WHERE "+
 			"rolname = $1", name).Scan(&mark)
 	})
@@ -303,16 +303,16 @@ func (s *server) ensureLogin(ctx context.Context, id string, f engine.Facts) err
 		return nil
 	}
 	if f.Role != "own" {
-		return s.named(ctx, name)
+		return s.enableLogin(ctx, name)
 	}
 	// What it makes is the owner's, as everything else.
 	return s.ensureRole(ctx, name, " IN ROLE "+pg.Ident(s.owner(f)),
 		fmt.Sprintf("; ALTER ROLE %s SET role = %s", pg.Ident(name), pg.Literal(s.owner(f))))
 }
 
-// named lets tests in as a role of the sources. One that Hemzo did not make
+// enableLogin lets tests in as a role of the sources. One that Hemzo did not make
 // keeps its password, which Hemzo does not know.
-func (s *server) named(ctx context.Context, name string) error {
+func (s *server) enableLogin(ctx context.Context, name string) error {
 	mark, there, err := s.markOf(ctx, name)
 	switch {
 	case err != nil:
@@ -331,12 +331,12 @@ func (s *server) named(ctx context.Context, name string) error {
 		return err
 	}
 	defer unlock()
-	n, err := s.number(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1 AND rolcanlogin AND "+
+	n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_roles WHERE rolname = $1 AND rolcanlogin AND "+
 		"shobj_description(oid, 'pg_authid') = $2", name, roleMark+s.keyMark())
 	if err == nil && n == 0 {
 		var verifier string
 		if verifier, err = scram(s.password(name)); err == nil {
-			err = s.do(ctx, fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS %s", pg.Ident(name),
+			err = s.exec(ctx, fmt.Sprintf("ALTER ROLE %s LOGIN PASSWORD '%s'; COMMENT ON ROLE %s IS %s", pg.Ident(name),
 				verifier, pg.Ident(name), pg.Literal(roleMark+s.keyMark())))
 		}
 	}
@@ -360,7 +360,7 @@ func (s *server) makeRole(ctx context.Context, name, options string) error {
 	if _, there, err := s.markOf(ctx, name); err != nil || there {
 		return err
 	}
-	err = s.do(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS '%s'", pg.Ident(name), options,
+	err = s.exec(ctx, fmt.Sprintf("CREATE ROLE %s %s; COMMENT ON ROLE %s IS '%s'", pg.Ident(name), options,
 		pg.Ident(name),
 		roleMark))
 	if pg.State(err) == pg.DuplicateObject || pg.State(err) == pg.UniqueViolation { // made by somebody else meanwhile
@@ -378,14 +378,14 @@ func (s *server) dropLogin(ctx context.Context, name string) error {
 	}
 	defer s.unlock("login " + name)
 	id := "hemzo_c_" + strings.TrimPrefix(name, ownPrefix)
-	n, err := s.number(ctx, "SELECT count(*) FROM pg_database WHERE datname = $1", id)
+	n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_database WHERE datname = $1", id)
 	if err != nil || n > 0 {
 		return err
 	}
 	s.keys.Lock()
 	delete(s.ensured, name)
 	s.keys.Unlock()
-	err = s.do(ctx, "DROP ROLE IF EXISTS "+pg.Ident(name))
+	err = s.exec(ctx, "DROP ROLE IF EXISTS "+pg.Ident(name))
 	if goneMeanwhile(err) || pg.State(err) == pg.DependentObjects { // something elsewhere is still given to it
 		return nil
 	}
@@ -398,7 +398,7 @@ func (s *server) clearLogins(ctx context.Context) error {
 		return nil
 	}
 	var names []string
-	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err := s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		rows, err := conn.Query(ctx, `SELECT rolname FROM pg_roles r WHERE rolname LIKE 'hemzo\_\_u\_%'
 		AND shobj_description(oid, 'pg_authid') LIKE 'made by Hemzo%'
 			AND NOT EXISTS (SELECT FROM pg_database d WHERE d.datname = 'hemzo_c_' || substr(r.rolname, 10))`)

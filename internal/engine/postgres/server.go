@@ -26,15 +26,15 @@ import (
 // database, as advisory locks hold within one database only, and through a few
 // more for what takes long.
 type server struct {
-	config  *pgx.ConnConfig
-	about   engine.About
-	host    string // that is handed out
-	socket  string // the folder of a private server's socket
-	private bool
-	asked   bool // the next three are known
-	roles   bool // the connection may make roles: each database has an owner of its own
-	super   bool // it may do anything
-	still   bool // nobody vacuums but who says so, and it is counted
+	config        *pgx.ConnConfig
+	about         engine.About
+	host          string // that is handed out
+	socket        string // the folder of a private server's socket
+	private       bool
+	asked         bool // the next three are known
+	roles         bool // the connection may make roles: each database has an owner of its own
+	isSuperuser   bool // it may do anything
+	autovacuumOff bool // nobody vacuums but who says so, and it is counted
 
 	patience engine.Patience
 	said     atomic.Bool       // that it is waited for
@@ -43,8 +43,8 @@ type server struct {
 	spares   map[string]spare  // copies made beforehand, by start state and owner; without a name while they are made
 	closed   bool              // no more are made
 
-	works sync.Mutex                  // for what follows
-	grown map[string]witness.Baseline // of the templates below works, by work
+	works     sync.Mutex                  // for what follows
+	inherited map[string]witness.Baseline // of the templates below works, by work
 
 	witness witness.Server
 
@@ -63,14 +63,14 @@ type server struct {
 	turn turn.Turn // for what follows
 	conn *pgx.Conn
 	// locks of this process, by name; false for one that a break has cost, and that is to be taken again
-	held map[string]bool
+	heldLocks map[string]bool
 }
 
 func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
 	s := &server{config: config, host: host, patience: p, twins: turn.New(), owning: turn.New(), turn: turn.New(),
-		lanes: newLanes(), held: map[string]bool{}}
+		lanes: newLanes(), heldLocks: map[string]bool{}}
 	s.witness.Exact = s.exact
-	s.witness.Super = func() bool { return s.super }
+	s.witness.Super = func() bool { return s.isSuperuser }
 	s.witness.Socket = func() string { return s.socket }
 	return s
 }
@@ -105,7 +105,7 @@ func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 const noLogin = "NOLOGIN"
 
 func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts engine.Facts) error {
-	s.ungrow(id)
+	s.takeInherited(id)
 	if err := s.ensureOwner(ctx, facts); err != nil {
 		return fmt.Errorf("making the owner's role: %w", err)
 	}
@@ -114,8 +114,8 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 			return fmt.Errorf("making the role %s: %w", name, err)
 		}
 	}
-	return s.make(ctx, id, facts, func(work string) error {
-		err := s.slowly(ctx, fmt.Sprintf(
+	return s.createAndPublish(ctx, id, facts, func(work string) error {
+		err := s.execInBackground(ctx, fmt.Sprintf(
 			"CREATE DATABASE %s TEMPLATE template0 OWNER %s ENCODING %s LOCALE %s CONNECTION LIMIT %d",
 			pg.Ident(work), pg.Ident(s.owner(facts)), pg.Literal(spec.Encoding), pg.Literal(spec.Locale),
 			workLimit(work)))
@@ -162,7 +162,7 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 		return err
 	}
 	if facts.Size = e.Size; e.Kind != engine.Template {
-		if facts.Size, err = s.number(ctx, "SELECT pg_database_size($1::name)", from); err != nil {
+		if facts.Size, err = s.queryInt(ctx, "SELECT pg_database_size($1::name)", from); err != nil {
 			return fmt.Errorf("copying %s: %w", from, err)
 		}
 	}
@@ -171,14 +171,14 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 		return err
 	}
 	changePrivate(&facts, func(p *private) { p.Carry, p.Source = carry, e.Facts.Made })
-	err = s.make(ctx, to, facts, func(work string) error { return s.duplicate(ctx, e, work, facts) })
+	err = s.createAndPublish(ctx, to, facts, func(work string) error { return s.duplicate(ctx, e, work, facts) })
 	if pg.State(err) == pg.InvalidCatalog {
 		return engine.ErrNotFound
 	}
 	if kind, _ := engine.KindOf(to); err == nil && kind == engine.Work {
-		s.grow(to, e)
+		s.rememberInherited(to, e)
 	}
-	return s.roomless(err, "copying "+from)
+	return s.explainDiskFull(err, "copying "+from)
 }
 
 // duplicate makes a copy of a database, with the owner that facts name, under
@@ -188,15 +188,15 @@ func (s *server) duplicate(ctx context.Context, from engine.Entry, work string, 
 	if s.fileCopies(facts.Size) {
 		strategy = " STRATEGY file_copy"
 	}
-	err := s.busy(ctx, func() error {
-		return s.slowly(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s CONNECTION LIMIT %d%s",
+	err := s.retryWhileInUse(ctx, func() error {
+		return s.execInBackground(ctx, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s OWNER %s CONNECTION LIMIT %d%s",
 			pg.Ident(work),
 			pg.Ident(from.ID), pg.Ident(s.owner(facts)), workLimit(work), strategy))
 	})
 	if err != nil {
 		return err
 	}
-	return s.bring(ctx, work, from, facts)
+	return s.applyCarry(ctx, work, from, facts)
 }
 
 // fileCopies reports whether a database of a size is best copied file by file.
@@ -209,10 +209,11 @@ func atLeast(version string, want int) bool {
 	return err == nil && n >= want
 }
 
-// make makes a database under a name of work, then gives it its own name and
+// createAndPublish makes a database under a name of work, then gives it its own name and
 // its facts in one transaction. While it is work a lock of its name tells
 // that somebody is at it.
-func (s *server) make(ctx context.Context, id string, facts engine.Facts, create func(work string) error) error {
+func (s *server) createAndPublish(ctx context.Context, id string, facts engine.Facts,
+	create func(work string) error) error {
 	work := engine.NewID(engine.Work)
 	unlock, err := s.Lock(ctx, work, nil)
 	if err != nil {
@@ -220,17 +221,17 @@ func (s *server) make(ctx context.Context, id string, facts engine.Facts, create
 	}
 	defer unlock()
 	if err = create(work); err == nil {
-		err = s.name(ctx, work, id, facts)
+		err = s.publish(ctx, work, id, facts)
 	}
 	if err != nil {
-		_ = s.slowly(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+pg.Ident(work)+" WITH (FORCE)")
+		_ = s.execInBackground(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+pg.Ident(work)+" WITH (FORCE)")
 	}
 	return err
 }
 
-// name gives a database its final name and its facts. Templates and snapshots
+// publish gives a database its final publish and its facts. Templates and snapshots
 // become Hemzo's own role's: no test can open, change or drop them.
-func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) error {
+func (s *server) publish(ctx context.Context, from, to string, facts engine.Facts) error {
 	kind, _ := engine.KindOf(to)
 	sql, mine := "", kind == engine.Template || kind == engine.Kept
 	if mine {
@@ -244,9 +245,9 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 	if kind == engine.Work {
 		sql += fmt.Sprintf("; ALTER DATABASE %s CONNECTION LIMIT %d", pg.Ident(to), workLimit(to))
 	}
-	err := s.busy(ctx, func() error {
-		return s.aside(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-			err := s.christen(ctx, conn, from, kind, facts, sql)
+	err := s.retryWhileInUse(ctx, func() error {
+		return s.inBackground(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+			err := s.publishIn(ctx, conn, from, kind, facts, sql)
 			if err != nil && !conn.IsClosed() {
 				_, _ = conn.Exec(context.WithoutCancel(ctx), "ROLLBACK")
 			}
@@ -255,15 +256,15 @@ func (s *server) name(ctx context.Context, from, to string, facts engine.Facts) 
 	})
 	if pg.State(err) == pg.DuplicateDatabase {
 		if e, failed := s.Find(ctx, to); failed == nil && !e.Bad {
-			return s.slowly(ctx, "DROP DATABASE "+pg.Ident(from)) // made by another meanwhile
+			return s.execInBackground(ctx, "DROP DATABASE "+pg.Ident(from)) // made by another meanwhile
 		}
 		return errForeign("database", to, "rename or drop it yourself")
 	}
 	return err
 }
 
-// christen writes the facts and runs what gives the name, in one transaction.
-func (s *server) christen(ctx context.Context, conn *pgx.Conn, from string, kind engine.Kind, facts engine.Facts,
+// publishIn writes the facts and runs what gives the name, in one transaction.
+func (s *server) publishIn(ctx context.Context, conn *pgx.Conn, from string, kind engine.Kind, facts engine.Facts,
 	sql string) error {
 	if _, err := conn.Exec(ctx, "BEGIN"); err != nil {
 		return err
@@ -283,9 +284,9 @@ func (s *server) christen(ctx context.Context, conn *pgx.Conn, from string, kind
 	return err
 }
 
-// busy tries again while the server says that somebody is connected: a
+// retryWhileInUse tries again while the server says that somebody is connected: a
 // session that has just ended is counted for a moment still.
-func (s *server) busy(ctx context.Context, f func() error) error {
+func (s *server) retryWhileInUse(ctx context.Context, f func() error) error {
 	end := time.Now().Add(2 * time.Second)
 	for {
 		err := f()
@@ -299,62 +300,62 @@ func (s *server) busy(ctx context.Context, f func() error) error {
 	}
 }
 
-// grow remembers the baseline of the template that a work was copied from: what
+// rememberInherited remembers the baseline of the template that a work was copied from: what
 // is not written to meanwhile need not be counted again.
-func (s *server) grow(work string, from engine.Entry) {
+func (s *server) rememberInherited(work string, from engine.Entry) {
 	s.works.Lock()
 	defer s.works.Unlock()
-	delete(s.grown, work)
+	delete(s.inherited, work)
 	var b witness.Baseline
 	if from.Facts.Baseline == nil || json.Unmarshal(from.Facts.Baseline, &b) != nil || b.Form != witness.Form {
 		return
 	}
-	if s.grown == nil {
-		s.grown = map[string]witness.Baseline{}
+	if s.inherited == nil {
+		s.inherited = map[string]witness.Baseline{}
 	}
-	s.grown[work] = b
+	s.inherited[work] = b
 }
 
-// ungrow returns what grow remembers, and forgets it.
-func (s *server) ungrow(work string) (below witness.Baseline, ok bool) {
+// takeInherited returns what grow remembers, and forgets it.
+func (s *server) takeInherited(work string) (below witness.Baseline, ok bool) {
 	s.works.Lock()
 	defer s.works.Unlock()
-	below, ok = s.grown[work]
-	delete(s.grown, work)
+	below, ok = s.inherited[work]
+	delete(s.inherited, work)
 	return below, ok
 }
 
 func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts) error {
-	size, err := s.number(ctx, "SELECT pg_database_size($1::name)", from)
+	size, err := s.queryInt(ctx, "SELECT pg_database_size($1::name)", from)
 	if err != nil {
 		return err
 	}
 	facts.Size = size
 	if kind, _ := engine.KindOf(to); kind == engine.Template {
-		carry, base, err := s.settle(ctx, from)
+		carry, base, err := s.freezeTemplate(ctx, from)
 		if err != nil {
 			return err
 		}
 		facts.Baseline = base
 		changePrivate(&facts, func(p *private) { p.Carry = carry })
 	}
-	return s.name(ctx, from, to, facts)
+	return s.publish(ctx, from, to, facts)
 }
 
-// settle marks every page of a finished template as seen by all, and counts
+// freezeTemplate marks every page of a finished template as seen by all, and counts
 // its rows: copies of it need neither.
-func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMessage, err error) {
+func (s *server) freezeTemplate(ctx context.Context, id string) (carry, base json.RawMessage, err error) {
 	conn, err := s.dial(ctx, id, "")
 	if err != nil {
 		return nil, nil, fmt.Errorf("settling %s: %w", id, err)
 	}
 	defer conn.Close(ctx)
 	var known map[uint32]int64
-	below, ok := s.ungrow(id)
+	below, ok := s.takeInherited(id)
 	if ok && s.exact() {
 		known = witness.Unwritten(ctx, conn, below)
 	}
-	err = s.vacuum(ctx, conn, id)
+	err = s.vacuumTemplate(ctx, conn, id)
 	if err == nil {
 		if _, err = conn.Exec(ctx, "SET row_security = off"); err == nil {
 			var b witness.Baseline
@@ -382,7 +383,7 @@ func (s *server) settle(ctx context.Context, id string) (carry, base json.RawMes
 	return carry, base, err
 }
 
-func (s *server) vacuum(ctx context.Context, conn *pgx.Conn, id string) error {
+func (s *server) vacuumTemplate(ctx context.Context, conn *pgx.Conn, id string) error {
 	// What came with the layer below has been settled there.
 	const fresh = `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid
 		= c.relnamespace
@@ -400,7 +401,7 @@ func (s *server) vacuum(ctx context.Context, conn *pgx.Conn, id string) error {
 		return err
 	}
 	all, ctx := errgroup.WithContext(ctx)
-	for i, part := range halves(tables) {
+	for i, part := range splitForTwo(tables) {
 		all.Go(func() error {
 			if i == 0 {
 				return witness.Vacuum(ctx, conn, part)
@@ -416,8 +417,8 @@ func (s *server) vacuum(ctx context.Context, conn *pgx.Conn, id string) error {
 	return all.Wait()
 }
 
-// halves deals many tables out to two sessions, few to one.
-func halves(tables []string) [][]string {
+// splitForTwo deals many tables out to two sessions, few to one.
+func splitForTwo(tables []string) [][]string {
 	if len(tables) < 8 {
 		return [][]string{tables}
 	}
@@ -435,7 +436,7 @@ func (s *server) Clients(ctx context.Context, id string) ([]engine.Client, error
 		coalesce(state, ''), backend_start, coalesce(left(query, 200), '') FROM pg_stat_activity
 		WHERE (datname = $1 OR $1 = '') AND backend_type = 'client backend' AND pid <> pg_backend_pid() ORDER BY pid`
 	var all []engine.Client
-	err := s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
+	err := s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
 		rows, err := conn.Query(ctx, clients, id)
 		if err == nil {
 			all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[engine.Client])
@@ -453,7 +454,7 @@ func (s *server) Shared(ctx context.Context) (now time.Time, shared bool, err er
 	if s.private {
 		return now, false, nil
 	}
-	err = s.ask(ctx, func(ctx context.Context,
+	err = s.readRetrying(ctx, func(ctx context.Context,
 		conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, "SELECT now()").Scan(&now)
 	})
@@ -466,7 +467,7 @@ func (s *server) Drop(ctx context.Context, id string) error {
 	if _, ok := engine.KindOf(id); !ok {
 		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
 	}
-	s.ungrow(id)
+	s.takeInherited(id)
 	unlock, err := s.Lock(ctx, "facts "+id, nil)
 	if err != nil {
 		return err
@@ -483,7 +484,7 @@ func (s *server) Drop(ctx context.Context, id string) error {
 			return nil // a name alone
 		}
 		login = e.Bad || e.Facts.Role == "own"
-		err = s.slowly(ctx, "DROP DATABASE IF EXISTS "+pg.Ident(id)+" WITH (FORCE)")
+		err = s.execInBackground(ctx, "DROP DATABASE IF EXISTS "+pg.Ident(id)+" WITH (FORCE)")
 	}
 	if pg.State(err) == pg.InsufficientPrivilege {
 		return fault.New(fault.Refused, "drop it as the role that made it", "%s belongs to another role", id)
@@ -542,7 +543,7 @@ func (s *server) References(_ context.Context, e engine.Entry) (map[string][]str
 // Watch counts the sessions that a database has had.
 func (s *server) Watch(ctx context.Context, id string) (func(time.Duration) (bool, error), error) {
 	const sessions = "SELECT coalesce(max(sessions), 0) FROM pg_stat_database WHERE datname = $1"
-	before, err := s.number(ctx, sessions, id)
+	before, err := s.queryInt(ctx, sessions, id)
 	if err != nil {
 		return nil, fmt.Errorf("watching %s: %w", id, err)
 	}
@@ -551,11 +552,11 @@ func (s *server) Watch(ctx context.Context, id string) (func(time.Duration) (boo
 		// are there loses it.
 		const there = "SELECT count(*) FROM pg_stat_activity WHERE datname = $1"
 		for end := time.Now().Add(wait); ; {
-			now, err := s.number(ctx, there, id)
+			now, err := s.queryInt(ctx, there, id)
 			if err != nil || now > 0 {
 				return err == nil, err
 			}
-			after, err := s.number(ctx, sessions, id)
+			after, err := s.queryInt(ctx, sessions, id)
 			if err != nil {
 				return false, fmt.Errorf("watching %s: %w", id, err)
 			}
@@ -566,7 +567,7 @@ func (s *server) Watch(ctx context.Context, id string) (func(time.Duration) (boo
 				return false, nil
 			}
 			time.Sleep(2 * time.Millisecond)
-			_ = s.do(ctx, "SELECT pg_stat_clear_snapshot()")
+			_ = s.exec(ctx, "SELECT pg_stat_clear_snapshot()")
 		}
 	}, nil
 }

@@ -74,10 +74,10 @@ func (s *server) reserve(ctx context.Context) (spare, error) {
 	return spare{work: work, free: free}, nil
 }
 
-// prepare makes the copy that is put in the place of a copy of a start state by
+// prepareSpare makes the copy that is put in the place of a copy of a start state by
 // the next replacement. It goes with this process. Of several that ask at once
 // one makes it.
-func (s *server) prepare(ctx context.Context, from, id string) error {
+func (s *server) prepareSpare(ctx context.Context, from, id string) error {
 	same, err := s.same(ctx, id)
 	if err != nil {
 		return err
@@ -112,19 +112,19 @@ func (s *server) prepare(ctx context.Context, from, id string) error {
 
 // prepared makes a spare for a copy.
 func (s *server) prepared(ctx context.Context, made *spare, start, e engine.Entry, same string) error {
-	if err := s.fresh(ctx, start, made.work, e); err != nil {
+	if err := s.copyForReplacement(ctx, start, made.work, e); err != nil {
 		return err
 	}
 	text, err := s.noting(made.work, replaced(e.Facts, start))
 	if err != nil {
 		return err
 	}
-	made.ended = func(ctx context.Context) { _ = s.do(ctx, "DEALLOCATE "+pg.Ident(made.work)) }
+	made.ended = func(ctx context.Context) { _ = s.exec(ctx, "DEALLOCATE "+pg.Ident(made.work)) }
 	// The check would take as long as the renames, were it planned with them: that
 	// is done here, by the EXPLAIN. In another session there is no such statement,
 	// and the replacement goes the longer way.
 	made.of, made.same = e.ID, "EXECUTE "+pg.Ident(made.work)
-	return s.do(ctx, fmt.Sprintf("%s; PREPARE %s AS %s; EXPLAIN EXECUTE %s", text, pg.Ident(made.work), same,
+	return s.exec(ctx, fmt.Sprintf("%s; PREPARE %s AS %s; EXPLAIN EXECUTE %s", text, pg.Ident(made.work), same,
 		pg.Ident(made.work)))
 }
 
@@ -135,12 +135,12 @@ func spareFor(from, owner string) string { return from + " " + owner }
 func (s *server) same(ctx context.Context, id string) (sql string, err error) {
 	where, row := "pg_db_role_setting WHERE setdatabase = (SELECT oid FROM pg_database WHERE datname = %s) AND "+
 		"setrole = (SELECT oid FROM pg_roles WHERE rolname = current_user)", [2]uint32{}
-	if !s.apart() {
+	if !s.hasOwnerRoles() {
 		where = "pg_shdescription WHERE objoid = (SELECT oid FROM pg_database WHERE datname = %s) AND classoid = " +
 			"'pg_database'::regclass"
 	}
 	where = fmt.Sprintf(where, pg.Literal(id))
-	err = s.ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err = s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, "SELECT (SELECT oid FROM pg_database WHERE datname = "+pg.Literal(id)+"), xmin FROM "+
 			where).Scan(&row[0], &row[1])
 	})
