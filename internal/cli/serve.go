@@ -41,12 +41,9 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 				}
 				return shelf, o, err
 			}
-			var lazy *control.Lazy
-			if flags.lazy || d.Lazy {
-				var err error
-				if lazy, err = s.lazy(d); err != nil {
-					return err
-				}
+			lazy, err := s.lazy(d, flags.lazy || d.Lazy)
+			if err != nil {
+				return err
 			}
 			if lazy == nil {
 				if _, _, err := open(ctx); err != nil {
@@ -92,13 +89,15 @@ func (s *session) finish(ctx context.Context, k *control.Control, keep func(*con
 
 // lazy says how the copies of a database are made at need; nil where they
 // are made at once: a file is, and what is on a server that runs already.
-func (s *session) lazy(d *project.Database) (*control.Lazy, error) {
+func (s *session) lazy(d *project.Database, wanted bool) (*control.Lazy, error) {
 	e, err := all.Named(d.Engine)
 	if err != nil {
 		return nil, err
 	}
-	foretold := e.Hosting().Foretold
-	if foretold == nil || slices.Contains(d.Where, "existing") {
+	h := e.Hosting()
+	foretold := h.Foretold
+	gated := h.Gate != nil && engine.Way(d.Reset) == engine.Rollback
+	if foretold == nil || !gated && (!wanted || slices.Contains(d.Where, "existing")) {
 		return nil, nil
 	}
 	password, err := place.Password()
@@ -106,7 +105,7 @@ func (s *session) lazy(d *project.Database) (*control.Lazy, error) {
 		return nil, err
 	}
 	spec := template.Spec(d)
-	return &control.Lazy{
+	lazy := &control.Lazy{
 		Ports: foretold.Ports(spec),
 		Foretell: func(at map[int]string, id string) engine.Connection {
 			return foretold.Connection(spec, engine.Endpoint{At: at, Password: password}, id,
@@ -116,7 +115,13 @@ func (s *session) lazy(d *project.Database) (*control.Lazy, error) {
 		Made: func(shelf copies.ScopedServer, t *copies.Taken) {
 			s.note("%s", readyWords(shelf, t, "copy in "+span(t.Took)))
 		},
-	}, nil
+	}
+	if gated {
+		lazy.Gate = func(ctx context.Context, server engine.Server, id string) (engine.Gate, error) {
+			return h.Gate(ctx, server, id, template.SessionOf(d, d.Wait))
+		}
+	}
+	return lazy, nil
 }
 
 // forms renders the connections of copies for the endpoint.

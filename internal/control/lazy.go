@@ -20,6 +20,9 @@ type Lazy struct {
 	Ports []int // that it is reached at, the main one first
 	// Foretell tells its connection, with an address for each port.
 	Foretell func(at map[int]string, id string) engine.Connection
+	// Gate opens what stands before a copy and takes its connections; nil where
+	// they are passed on as they are.
+	Gate func(ctx context.Context, s engine.Server, id string) (engine.Gate, error)
 	// Made is told of each copy when it is there.
 	Made func(s copies.ScopedServer, t *copies.Taken)
 	// Failed takes why a copy could not be made for somebody who came.
@@ -85,9 +88,14 @@ func (d *doors) accept(l net.Listener, x *Copy, port int) {
 // pass passes a connection on to the copy, which is made where it is not
 // there yet. It returns when both sides have ended theirs, or the doors close.
 func (d *doors) pass(conn net.Conn, x *Copy, port int) error {
-	at, err := x.address(d.ctx, port)
+	gate, at, err := x.destination(d.ctx, port)
 	if err != nil {
 		return err
+	}
+	if gate != nil {
+		over := context.AfterFunc(d.ctx, func() { conn.Close() })
+		defer over()
+		return gate.ServeConn(d.ctx, conn)
 	}
 	server, err := net.Dial("tcp", at)
 	if err != nil {
@@ -118,15 +126,33 @@ func (d *doors) close() {
 	d.open.Wait()
 }
 
-// address is where a port of the copy is reached, once it is made.
-func (x *Copy) address(ctx context.Context, port int) (string, error) {
+// destination is where a connection to a port of the copy goes, once it is made:
+// to its gate, or to an address.
+func (x *Copy) destination(ctx context.Context, port int) (gate engine.Gate, address string, err error) {
 	if err := x.busy.Take(ctx); err != nil {
-		return "", err
+		return nil, "", err
 	}
 	defer x.busy.Give()
 	if err := x.make(ctx); err != nil {
-		return "", err
+		return nil, "", err
 	}
+	if gate, err = x.gateway(ctx); gate != nil || err != nil {
+		return gate, "", err
+	}
+	address, err = x.address(port)
+	return nil, address, err
+}
+
+// gateway opens the copy's gate, once; nil where it has none.
+func (x *Copy) gateway(ctx context.Context) (_ engine.Gate, err error) {
+	if x.gate == nil && x.source.Lazy != nil && x.source.Lazy.Gate != nil {
+		x.gate, err = x.source.Lazy.Gate(ctx, x.source.Shelf.Server, x.entry.ID)
+	}
+	return x.gate, err
+}
+
+// address is where a port of the copy is reached.
+func (x *Copy) address(port int) (string, error) {
 	c := x.source.Shelf.Server.Connection(x.entry.ID, x.entry.Facts)
 	if c.Password != x.foretold.Password {
 		return "", errors.New("its server was started with another password: end it with  hemzo stop")

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net"
 	"syscall"
 )
 
@@ -30,6 +31,9 @@ type Hosting struct {
 	PerCopy func(ctx context.Context, fleet Fleet, spec Spec) (Server, error)
 	// Existing works on servers that are there already.
 	Existing Remote
+	// Gate opens what stands before a copy whose resets are rollbacks; the process
+	// that owns the copy has it. nil where the engine knows no reset by rollback.
+	Gate func(ctx context.Context, s Server, id string, session Session) (Gate, error)
 	// Foretold tells how a copy will be reached before its server runs: other
 	// addresses pass its connections on.
 	Foretold *Foretold
@@ -133,6 +137,18 @@ type Fleet interface {
 	// Stop ends the server of a copy and removes its data. What is not there is
 	// no error.
 	Stop(ctx context.Context, id string) error
+	Close() error
+}
+
+// Gate stands between the clients of one copy and its server, and puts all that
+// they do into one transaction. Its methods may be called from several goroutines.
+type Gate interface {
+	// ServeConn speaks to one client until it goes or ctx ends. The caller closes
+	// the connection.
+	ServeConn(ctx context.Context, client net.Conn) error
+	// Reset takes back what the clients have done; they stay connected.
+	Reset(ctx context.Context) (*Report, error)
+	// Close takes it back too, and ends the gate's sessions.
 	Close() error
 }
 

@@ -1,0 +1,88 @@
+package control
+
+import (
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"hemzo/internal/reset"
+)
+
+// spent tells how often something was done, and how long it took. Of many times
+// some are remembered, any of them as likely as any other.
+type spent struct {
+	times   int
+	slowest time.Duration
+	some    []time.Duration
+}
+
+// mostSpent bounds what is remembered of how long something took.
+const mostSpent = 1000
+
+func (s *spent) add(took time.Duration) {
+	s.times++
+	s.slowest = max(s.slowest, took)
+	if len(s.some) < mostSpent {
+		s.some = append(s.some, took)
+	} else if i := rand.IntN(s.times); i < mostSpent {
+		s.some[i] = took
+	}
+}
+
+// note counts what was done.
+func (c *Control) note(what string, took time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.took[what] == nil {
+		c.took[what] = &spent{}
+	}
+	c.took[what].add(took)
+}
+
+// times tells how often something was done.
+func (c *Control) times(what string) int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if s := c.took[what]; s != nil {
+		return s.times
+	}
+	return 0
+}
+
+// Stats tells how often something was done, and how long it took in the
+// middle and at worst.
+func (c *Control) Stats(what string) (times int, median, slowest time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := c.took[what]
+	if s == nil {
+		return 0, 0, 0
+	}
+	return s.times, slices.Sorted(slices.Values(s.some))[len(s.some)/2], s.slowest
+}
+
+// Leftover is what a reset found that a test had left behind.
+type Leftover struct {
+	Database string        `json:"database"`
+	Copy     string        `json:"copy"`
+	After    string        `json:"after,omitempty"` // the test, where the reset was told
+	Report   *reset.Report `json:"reset"`
+}
+
+// mostLeft bounds what is remembered of leftovers.
+const mostLeft = 1000
+
+func (c *Control) found(l Leftover) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.left) < mostLeft {
+		c.left = append(c.left, l)
+	}
+}
+
+// Leftovers lists what resets have found, the first thousand.
+func (c *Control) Leftovers() []Leftover {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.left)
+}

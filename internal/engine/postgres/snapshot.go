@@ -1,0 +1,142 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/witness"
+	"hemzo/internal/fault"
+)
+
+// Keep makes a snapshot; nobody may be connected meanwhile. The pages of this
+// database are settled first, so that the snapshot and this database have a
+// baseline in common.
+func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) (base json.RawMessage, err error) {
+	if err := d.Close(); err != nil {
+		return nil, err
+	}
+	end := time.Now().Add(d.session.Wait)
+	if err := d.vacate(ctx, end); err != nil {
+		return nil, err
+	}
+	var now *witness.Baseline
+	if d.server.exact() && facts.Of != "" {
+		if now, facts.Baseline, err = d.captureBaseline(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if err := d.copyBefore(ctx, to, facts, end); err != nil {
+		return nil, err
+	}
+	if now != nil {
+		return d.commonBaseline(ctx, to, *now)
+	}
+	return nil, nil
+}
+
+// vacate waits until nobody is connected, at most until end. Hemzo's own idle
+// sessions step aside: they come again at need.
+func (d *database) vacate(ctx context.Context, end time.Time) error {
+	const connected = "FROM pg_stat_activity WHERE datname = $1 AND backend_type = 'client backend' AND pid <> " +
+		"pg_backend_pid()"
+	aside := connected + " AND application_name = 'hemzo' AND state = 'idle'"
+	if d.session.Force {
+		aside = connected
+	}
+	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
+		if err := d.server.exec(ctx, "SELECT pg_terminate_backend(pid) "+aside, d.id); err != nil {
+			return fmt.Errorf("ending the sessions of %s: %w", d.id, err)
+		}
+		n, err := d.server.queryInt(ctx, "SELECT count(*) "+connected, d.id)
+		if err != nil || n == 0 {
+			return err
+		}
+		if time.Now().After(end) {
+			return d.inUse(ctx)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+// copyBefore copies the database. The server waits by itself for sessions that
+// came meanwhile, some seconds: it does so until end at most.
+func (d *database) copyBefore(ctx context.Context, to string, facts engine.Facts, end time.Time) error {
+	limited, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	watch := time.AfterFunc(time.Until(end), func() {
+		for limited.Err() == nil {
+			clients, err := d.server.Clients(limited, d.id)
+			if err == nil && len(clients) > 0 {
+				stop(d.inUse(limited))
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	})
+	defer watch.Stop()
+	err := d.server.Copy(limited, d.id, to, facts)
+	if cause := context.Cause(limited); err != nil && cause != nil && ctx.Err() == nil {
+		return cause
+	}
+	if pg.State(err) == pg.ObjectInUse {
+		return d.inUse(ctx)
+	}
+	return err
+}
+
+// inUse names who is connected.
+func (d *database) inUse(ctx context.Context) error {
+	e := fault.New(fault.Failed, "close these connections, end them with --force, or give more time with --wait",
+		"the copy is in use (waited %s)", d.session.Wait)
+	clients, _ := d.server.Clients(ctx, d.id)
+	for _, c := range clients {
+		e.Lines = append(e.Lines, fmt.Sprintf("pid %d, %s, %s, %s, since %s: %s", c.PID, c.User, c.Application, c.State,
+			c.Since.Format("15:04:05"), c.Query))
+	}
+	return e
+}
+
+// commonBaseline is the baseline that this database and its snapshot have in commonBaseline:
+// none where somebody came while it was made.
+func (d *database) commonBaseline(ctx context.Context, to string, now witness.Baseline) (json.RawMessage, error) {
+	d.adopt(now, nil)
+	t, err := d.asked(ctx, now)
+	if err == nil && t.Nothing() {
+		return json.Marshal(now)
+	}
+	return nil, d.server.UpdateFacts(ctx, to, func(f *engine.Facts) { f.Baseline = nil })
+}
+
+// captureBaseline settles the database and notes a baseline of it as it is now, and
+// that of its copies; nil where somebody is at work in it.
+func (d *database) captureBaseline(ctx context.Context) (*witness.Baseline, json.RawMessage, error) {
+	conn, err := d.server.dial(ctx, d.id, "")
+	if err != nil {
+		return nil, nil, fmt.Errorf("connecting to %s: %w", d.id, err)
+	}
+	defer conn.Close(ctx)
+	var b witness.Baseline
+	dirty, err := witness.DirtyTables(ctx, conn)
+	if err == nil {
+		err = witness.Vacuum(ctx, conn, dirty)
+	}
+	if err == nil {
+		b, err = d.server.witness.Take(ctx, conn, true, nil)
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("settling %s: %w", d.id, err)
+	}
+	if !b.Exact {
+		return nil, nil, nil
+	}
+	raw, err := b.ForCopies()
+	return &b, raw, err
+}
