@@ -34,6 +34,9 @@ type Subject struct {
 	// Dump is what the server's own program prints of a copy, without what is
 	// another each time.
 	Dump func(t *testing.T, c engine.Connection) string
+	// Hold has a client of a copy stay connected until it is told to go; nil where
+	// nobody can tell who is connected.
+	Hold func(t *testing.T, c engine.Connection) (release func())
 	// Shared are servers that others use too: what lost its owner stays a while.
 	Shared bool
 }
@@ -52,6 +55,7 @@ func Run(t *testing.T, s Subject) {
 	}{
 		{"layers", (*suite).layers}, {"copies", (*suite).copies}, {"broken steps", (*suite).brokenSteps},
 		{"resets", (*suite).resets},
+		{"ways", (*suite).ways}, {"changes", (*suite).changes}, {"sessions", (*suite).sessions},
 		{"snapshots", (*suite).snapshots}, {"owners", (*suite).owners}, {"names", (*suite).names},
 		{"two at once", (*suite).twoAtOnce},
 		{"callers that go", (*suite).callersThatGo}, {"what is left", (*suite).left},
@@ -122,11 +126,16 @@ func (k *suite) dump(t *testing.T, e engine.Entry) string {
 // reset puts a copy back to a state, as the reset of a command does.
 func (k *suite) reset(t *testing.T, s engine.Server, e engine.Entry, to string) *engine.Report {
 	t.Helper()
+	return k.resetBy(t, s, e, to, "")
+}
+
+func (k *suite) resetBy(t *testing.T, s engine.Server, e engine.Entry, to string, way engine.Way) *engine.Report {
+	t.Helper()
 	now := k.find(t, s, e.ID)
 	d, err := s.Open(t.Context(), e.ID, engine.Session{Wait: 5 * time.Second, Force: true})
 	require.NoError(t, err)
 	defer d.Close()
-	r := engine.Reset{Start: to, Last: now.Facts.BaselineState}
+	r := engine.Reset{Way: way, Start: to, Last: now.Facts.BaselineState}
 	if r.Last == "" {
 		r.Last = now.Facts.Start
 	}
@@ -243,6 +252,92 @@ func (k *suite) resets(t *testing.T) {
 	require.NoError(t, k.server.Drop(t.Context(), e.ID))
 }
 
+// ways: each way that an engine knows is as exact, and one that it does not know
+// is refused and changes nothing.
+func (k *suite) ways(t *testing.T) {
+	e := k.take(t, k.server, "ways")
+	start := k.dump(t, e)
+	for _, way := range []engine.Way{engine.Snapshot, engine.Truncation, engine.Snapshot} {
+		for _, w := range k.Work[:min(len(k.Work), 4)] {
+			k.Client(t, k.connection(t, e), w.Text)
+			r := k.resetBy(t, k.server, e, k.template, way)
+			assert.Equal(t, start, k.dump(t, e), "%s by %s", w.Name, way)
+			assert.Contains(t, []engine.Way{way, "", engine.Snapshot}, r.Way)
+		}
+	}
+	k.Client(t, k.connection(t, e), k.Work[0].Text)
+	changed := k.dump(t, e)
+	d, err := k.server.Open(t.Context(), e.ID, engine.Session{})
+	require.NoError(t, err)
+	defer d.Close()
+	if k.Engine.Hosting().Gate == nil {
+		_, err = d.Reset(t.Context(), engine.Reset{Way: engine.Rollback, Start: k.template})
+		assert.Error(t, err, "rollback takes a gate")
+		assert.Equal(t, changed, k.dump(t, e))
+	}
+	require.NoError(t, k.server.Drop(t.Context(), e.ID))
+}
+
+// changes: what tests did is told, and nothing where nobody did anything.
+func (k *suite) changes(t *testing.T) {
+	e := k.take(t, k.server, "changes")
+	defer func() { require.NoError(t, k.server.Drop(t.Context(), e.ID)) }()
+	ask := func() (*engine.Changes, error) {
+		d, err := k.server.Open(t.Context(), e.ID, engine.Session{})
+		require.NoError(t, err)
+		defer d.Close()
+		f := k.find(t, k.server, e.ID).Facts
+		return d.Changes(t.Context(), engine.Compare{Start: f.Start, Baseline: f.Baseline, Last: f.Start, Rows: 5})
+	}
+	count := func(c *engine.Changes) int { return len(c.Tables) + len(c.Sequences) + len(c.Schema) }
+	none, err := ask()
+	if fault.KindOf(err) == fault.Usage && err != nil {
+		return // what such a system holds cannot be compared
+	}
+	require.NoError(t, err)
+	assert.Zero(t, count(none))
+	for _, w := range k.Work {
+		k.Client(t, k.connection(t, e), w.Text)
+	}
+	some, err := ask()
+	require.NoError(t, err)
+	assert.NotZero(t, count(some))
+	k.reset(t, k.server, e, k.template)
+	none, err = ask()
+	require.NoError(t, err)
+	assert.Zero(t, count(none), "%+v", none)
+}
+
+// sessions: who is connected is told, and Hemzo itself is nobody.
+func (k *suite) sessions(t *testing.T) {
+	e := k.take(t, k.server, "sessions")
+	clients := func() []engine.Client {
+		all, err := k.server.Clients(t.Context(), e.ID)
+		require.NoError(t, err)
+		return all
+	}
+	d, err := k.server.Open(t.Context(), e.ID, engine.Session{})
+	require.NoError(t, err)
+	defer d.Close()
+	_, err = d.Contents(t.Context(), false)
+	require.NoError(t, err)
+	assert.Empty(t, clients())
+	came, err := k.server.Watch(t.Context(), e.ID)
+	require.NoError(t, err)
+	k.Client(t, k.connection(t, e), k.Work[0].Text)
+	was, err := came(time.Minute)
+	require.NoError(t, err)
+	assert.True(t, was, "a client was there")
+	if k.Hold != nil {
+		release := k.Hold(t, k.connection(t, e))
+		require.Eventually(t, func() bool { return len(clients()) == 1 }, time.Minute, time.Millisecond)
+		release()
+		require.Eventually(t, func() bool { return len(clients()) == 0 }, time.Minute, time.Millisecond)
+	}
+	require.NoError(t, d.Close())
+	require.NoError(t, k.server.Drop(t.Context(), e.ID))
+}
+
 // snapshots: a copy goes back to a state that was kept, and from there to its
 // start.
 func (k *suite) snapshots(t *testing.T) {
@@ -253,7 +348,7 @@ func (k *suite) snapshots(t *testing.T) {
 	id := engine.NewID(engine.Kept)
 	facts := k.facts("before the harvest")
 	facts.Of = e.ID
-	d, err := k.server.Open(t.Context(), e.ID, engine.Session{Force: true})
+	d, err := k.server.Open(t.Context(), e.ID, engine.Session{Wait: 5 * time.Second, Force: true})
 	require.NoError(t, err)
 	_, err = d.Snapshot(t.Context(), id, facts)
 	require.NoError(t, err)

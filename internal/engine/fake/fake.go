@@ -77,24 +77,21 @@ func (Engine) Launch(home engine.Home, _ engine.Spec) (func(context.Context, err
 // Serve is the server: it answers lines until it is ended.
 func Serve(folder, from string) error {
 	data := map[string]string{}
-	if b, err := os.ReadFile(filepath.Join(from, "data")); err == nil {
-		_ = json.Unmarshal(b, &data) // as it was saved
-	}
+	b, _ := os.ReadFile(filepath.Join(from, "data"))
+	_ = json.Unmarshal(b, &data) // as it was saved
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
 	// In one step: a probe reads it whole or not at all.
-	if err := os.Symlink(l.Addr().String(), filepath.Join(folder, "address")); err != nil {
-		return err
-	}
-	for {
-		conn, err := l.Accept()
-		if err != nil {
-			return err
+	err = os.Symlink(l.Addr().String(), filepath.Join(folder, "address"))
+	for err == nil {
+		var conn net.Conn
+		if conn, err = l.Accept(); err == nil {
+			answer(conn, data)
 		}
-		answer(conn, data)
 	}
+	return err
 }
 
 // answer takes a password, then one request.
@@ -120,8 +117,8 @@ func answer(conn net.Conn, data map[string]string) {
 func addressOf(at engine.Endpoint) (host, password string) {
 	var address string
 	_ = json.Unmarshal(at.Address, &address) // as Launch wrote it
-	host, password, _ = strings.Cut(address, " ")
-	return host, password
+	words := strings.Fields(address + " - -")
+	return words[0], words[1]
 }
 
 // ask sends one request and returns all that the server then has.
@@ -166,10 +163,7 @@ type database struct {
 
 func (d *database) Apply(ctx context.Context, s engine.Script) error {
 	for i, line := range strings.Split(s.Text, "\n") {
-		if strings.TrimSpace(line) == "" {
-			continue
-		}
-		if _, err := ask(ctx, d.at, line); err != nil {
+		if _, err := ask(ctx, d.at, line); err != nil && strings.TrimSpace(line) != "" {
 			f := fault.New(fault.StepFailed, "", "the line is no request")
 			f.Where = fault.Position{File: s.File, Line: s.First + i, Column: 1}
 			return f
@@ -195,6 +189,9 @@ func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) 
 }
 
 func (d *database) Reset(ctx context.Context, r engine.Reset) (_ *engine.Report, err error) {
+	if r.Way == engine.Rollback {
+		return nil, fault.New(fault.Lacking, "", "the fake has no transactions")
+	}
 	d.at, err = d.server.Restart(ctx, d.id, r.Start)
 	return &engine.Report{Way: engine.Snapshot, Why: "it has no other way", Reconnect: true,
 		Tables: []engine.TableReport{}}, err

@@ -2,6 +2,7 @@ package postgres_test
 
 import (
 	"fmt"
+	"os/exec"
 	"strings"
 	"testing"
 
@@ -22,6 +23,13 @@ func subject(w place.Wanted) enginetest.Subject {
 		Steps: suiteSteps, Broken: "CREATE TABLE a (x int);\nCREATE TABEL b (x int);", Work: suiteWork,
 		Client: func(t *testing.T, c engine.Connection, text string) {
 			enginetest.Program(t, text, "psql", "-Xqd", c.URL)
+		},
+		Hold: func(t *testing.T, c engine.Connection) func() {
+			cmd := exec.Command("psql", "-Xqd", c.URL)
+			in, err := cmd.StdinPipe()
+			require.NoError(t, err)
+			require.NoError(t, cmd.Start())
+			return func() { _ = in.Close(); _ = cmd.Wait() }
 		},
 		Dump: func(t *testing.T, c engine.Connection) string {
 			text := enginetest.Program(t, "", "pg_dump", "--create", "--no-security-labels", "-d", c.URL)
