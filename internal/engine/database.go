@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"hemzo/internal/fault"
+	"hemzo/internal/sqltext"
 	"slices"
 	"strings"
 	"time"
@@ -47,6 +49,13 @@ type Script struct {
 	Text  string
 	First int  // the file's line at which Text begins
 	Dump  bool // a dump: it may mention what is not there
+}
+
+// Locate puts an error at a place in the script, offset bytes from its begin.
+func (s Script) Locate(offset int, e *fault.Error) *fault.Error {
+	line, column := sqltext.Position(s.Text, offset)
+	e.Where = fault.Position{File: s.File, Line: line + s.First - 1, Column: column}
+	return e
 }
 
 // Table is rows for one table; nil is NULL.

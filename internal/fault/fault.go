@@ -88,6 +88,19 @@ func New(kind Kind, next, format string, args ...any) *Error {
 	return &Error{Kind: kind, What: fmt.Sprintf(format, args...), Next: next}
 }
 
+// Excerpt returns the first lines of a statement, for Error.Lines; nil where it
+// is empty.
+func Excerpt(statement string) []string {
+	if statement == "" {
+		return nil
+	}
+	lines := strings.Split(statement, "\n")
+	if len(lines) > 6 {
+		lines = append(lines[:5], "...")
+	}
+	return lines
+}
+
 // LastLines returns the last n lines of an output, for Error.Lines; nil where
 // it is blank.
 func LastLines(output string, n int) []string {

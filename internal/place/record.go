@@ -2,7 +2,6 @@ package place
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,6 +11,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/folder"
 	"hemzo/internal/fault"
 )
 
@@ -81,16 +81,7 @@ func (r record) write(path string) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".record")
-	if err != nil {
-		return fmt.Errorf("recording a server: %w", err)
-	}
-	_, err = f.Write(b)
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
+	if err := folder.Replace(path, b); err != nil {
 		return fmt.Errorf("recording a server: %w", err)
 	}
 	return nil

@@ -1,12 +1,10 @@
 package place
 
 import (
-	"crypto/hmac"
 	"crypto/rand"
-	"crypto/sha256"
-	"encoding/base32"
 	"errors"
 	"fmt"
+	"hemzo/internal/engine"
 	"os"
 	"path/filepath"
 )
@@ -41,9 +39,7 @@ func Secret(state, name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	h := hmac.New(sha256.New, key)
-	h.Write([]byte(name))
-	return base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(h.Sum(nil))[:26], nil
+	return engine.Derive(key, name), nil
 }
 
 // Password is the password of this user's private servers: it is known before

@@ -99,17 +99,24 @@ func (f *Folder) Write(id string, facts engine.Facts) error {
 	if err != nil {
 		return err
 	}
-	doing := "writing the facts of " + id
-	file, err := os.CreateTemp(f.Path, ".facts")
+	return f.NoRoom(Replace(f.Facts(id), b), "writing the facts of "+id)
+}
+
+// partial is how the names begin of files that Replace has not finished.
+const partial = ".facts"
+
+// Replace writes a file in one step: others read what was there or what is.
+func Replace(path string, text []byte) error {
+	file, err := os.CreateTemp(filepath.Dir(path), partial)
 	if err != nil {
-		return f.NoRoom(err, doing)
+		return err
 	}
 	defer os.Remove(file.Name())
-	_, err = file.Write(b)
+	_, err = file.Write(text)
 	if err = errors.Join(err, file.Close()); err == nil {
-		err = os.Rename(file.Name(), f.Facts(id))
+		err = os.Rename(file.Name(), path)
 	}
-	return f.NoRoom(err, doing)
+	return err
 }
 
 // Note changes the facts of one.
@@ -176,7 +183,7 @@ func (f *Folder) Sweep() error {
 		return err
 	}
 	for _, n := range names {
-		if strings.HasPrefix(n.Name(), ".facts") && Older(n, time.Minute) {
+		if strings.HasPrefix(n.Name(), partial) && Older(n, time.Minute) {
 			os.Remove(filepath.Join(f.Path, n.Name()))
 		}
 	}

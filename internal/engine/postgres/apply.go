@@ -76,7 +76,7 @@ func validateScript(s engine.Script, pieces []sqltext.Piece, names []string) (al
 		text := s.Text[p.Start:p.End]
 		if p.Client {
 			if !harmless(text) {
-				return false, at(s, p.Start, fault.New(fault.StepFailed, "take the line out",
+				return false, s.Locate(p.Start, fault.New(fault.StepFailed, "take the line out",
 					"this line is for another program (%s)", strings.TrimSpace(text)))
 			}
 			continue
@@ -92,7 +92,7 @@ func validateScript(s engine.Script, pieces []sqltext.Piece, names []string) (al
 			e := fault.New(fault.Refused, "take it out of the migration: Hemzo changes nothing that it did not make",
 				"this statement reaches beyond the database")
 			e.Lines = []string{text}
-			return false, at(s, p.Start, e)
+			return false, s.Locate(p.Start, e)
 		}
 		alone = alone || !fitsTransaction(words)
 	}
@@ -274,13 +274,6 @@ func roleOptions(text string) string {
 	return options
 }
 
-// at places an error in a script.
-func at(s engine.Script, offset int, e *fault.Error) *fault.Error {
-	line, column := sqltext.Position(s.Text, offset)
-	e.Where = fault.Position{File: s.File, Line: line + s.First - 1, Column: column}
-	return e
-}
-
 // broken looks into the server's log for why it has gone, where it has.
 func (s *server) broken(err *fault.Error) error {
 	if err.Code == "" && s.full() {
@@ -346,13 +339,8 @@ func failed(s engine.Script, p sqltext.Piece, err error) *fault.Error {
 			e.Kind, e.Next = fault.Lacking, noRoom
 		}
 	}
-	if lines := strings.Split(text, "\n"); text != "" {
-		if len(lines) > 6 {
-			lines = append(lines[:5], "...")
-		}
-		e.Lines = append(lines, e.Lines...)
-	}
-	return at(s, offset, e)
+	e.Lines = append(fault.Excerpt(text), e.Lines...)
+	return s.Locate(offset, e)
 }
 
 // Load puts rows into a table by COPY.

@@ -5,9 +5,9 @@ import (
 	"crypto/pbkdf2"
 	"crypto/rand"
 	"crypto/sha256"
-	"encoding/base32"
 	"encoding/base64"
 	"fmt"
+	"hemzo/internal/engine"
 )
 
 // scram returns the SCRAM-SHA-256 verifier of a password, in the form in
@@ -39,5 +39,5 @@ func sign(key []byte, text string) []byte {
 // derived returns the password of a role of Hemzo's: every machine that knows
 // the server's secret knows it.
 func derived(secret, role string) string {
-	return base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(sign([]byte("hemzo "+secret), role))[:26]
+	return engine.Derive([]byte("hemzo "+secret), role)
 }

@@ -196,18 +196,10 @@ func (d *database) failed(s engine.Script, begin int, text string, err error) er
 			at += l.Offset
 		}
 	}
-	line, column := sqltext.Position(s.Text, at)
-	e := &fault.Error{
+	return s.Locate(at, &fault.Error{
 		Kind: fault.StepFailed, What: "SQLite refuses this", Said: message, Code: code(err), Reason: err,
-		Where: fault.Position{File: s.File, Line: line + s.First - 1, Column: column},
-	}
-	if text != "" {
-		e.Lines = strings.Split(text, "\n")
-		if len(e.Lines) > 6 {
-			e.Lines = append(e.Lines[:5], "...")
-		}
-	}
-	return e
+		Lines: fault.Excerpt(text),
+	})
 }
 
 // within refuses statements that reach beyond the database.
@@ -222,10 +214,8 @@ func within(s engine.Script, p sqltext.Piece, text string) error {
 	}
 	e := fault.New(fault.Refused, "take it out of the migration: Hemzo changes nothing that it did not make",
 		"this statement reaches beyond the database")
-	line, column := sqltext.Position(s.Text, p.Start)
-	e.Where = fault.Position{File: s.File, Line: line + s.First - 1, Column: column}
 	e.Lines = []string{text}
-	return e
+	return s.Locate(p.Start, e)
 }
 
 // fitsTransaction reports whether a statement does the same inside a
