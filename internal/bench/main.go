@@ -177,8 +177,8 @@ func (b bench) project(name string, ballast int) (*project.Project, error) {
 	return project.Read(file, "", os.LookupEnv)
 }
 
-// shelf opens a server and builds the project's template.
-func (b bench) shelf(p *project.Project) (copies.ScopedServer, *template.Plan, error) {
+// scoped opens a server and builds the project's template.
+func (b bench) scoped(p *project.Project) (copies.ScopedServer, *template.Plan, error) {
 	ctx := context.Background()
 	scope := copies.ScopeOf(p.Root)
 	plan, err := template.Read(ctx, p, &p.Databases[0], sqlite.Engine{}, scope)
@@ -200,35 +200,35 @@ func (b bench) copies() error {
 		if err != nil {
 			return err
 		}
-		shelf, plan, err := b.shelf(p)
+		scoped, plan, err := b.scoped(p)
 		if err != nil {
 			return err
 		}
-		if err := b.copy(shelf, plan); err != nil {
+		if err := b.copy(scoped, plan); err != nil {
 			return err
 		}
-		if err := b.reset(shelf, plan, ballast); err != nil {
+		if err := b.reset(scoped, plan, ballast); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (b bench) copy(shelf copies.ScopedServer, plan *template.Plan) error {
+func (b bench) copy(scoped copies.ScopedServer, plan *template.Plan) error {
 	ctx := context.Background()
 	var size int64
 	from := ""
 	got, err := median(31, func() (time.Duration, error) {
 		var taken *copies.Taken
 		d, err := timed(func() (err error) {
-			taken, err = shelf.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
+			taken, err = scoped.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
 			return err
 		})
 		if err != nil {
 			return 0, err
 		}
-		size, from = taken.Copy.Size, shelf.Server.Connection(taken.Copy.Facts.Start, engine.Facts{}).File
-		return d, shelf.Drop(ctx, taken.Copy, true)
+		size, from = taken.Copy.Size, scoped.Server.Connection(taken.Copy.Facts.Start, engine.Facts{}).File
+		return d, scoped.Drop(ctx, taken.Copy, true)
 	})
 	if err != nil {
 		return err
@@ -264,14 +264,14 @@ func plainCopy(from, to string) error {
 	return err
 }
 
-func (b bench) reset(shelf copies.ScopedServer, plan *template.Plan, ballast int) error {
+func (b bench) reset(scoped copies.ScopedServer, plan *template.Plan, ballast int) error {
 	ctx := context.Background()
-	taken, err := shelf.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
+	taken, err := scoped.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
 	if err != nil {
 		return err
 	}
-	defer shelf.Drop(ctx, taken.Copy, true)
-	db, err := sql.Open("sqlite", "file:"+shelf.Server.Connection(taken.Copy.ID, taken.Copy.Facts).File+
+	defer scoped.Drop(ctx, taken.Copy, true)
+	db, err := sql.Open("sqlite", "file:"+scoped.Server.Connection(taken.Copy.ID, taken.Copy.Facts).File+
 		"?_pragma=synchronous(off)&_pragma=busy_timeout(5000)")
 	if err != nil {
 		return err
@@ -291,7 +291,7 @@ func (b bench) reset(shelf copies.ScopedServer, plan *template.Plan, ballast int
 		}
 		return nil
 	}
-	opened, err := reset.Open(ctx, shelf.Server, taken.Copy, time.Second)
+	opened, err := reset.Open(ctx, scoped.Server, taken.Copy, time.Second)
 	if err != nil {
 		return err
 	}

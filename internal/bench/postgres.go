@@ -48,7 +48,7 @@ func (b bench) postgres() error {
 		return err
 	}
 	defer server.Close()
-	shelf := copies.ScopedServer{Server: server, Scope: scope}
+	scoped := copies.ScopedServer{Server: server, Scope: scope}
 
 	// From nothing, against psql -f of the same files into a fresh database.
 	var files []string
@@ -61,7 +61,7 @@ func (b bench) postgres() error {
 		if err := forget(ctx, server); err != nil {
 			return err
 		}
-		empty, err := shelf.Take(ctx, copies.Request{Plan: plan, Layer: 0})
+		empty, err := scoped.Take(ctx, copies.Request{Plan: plan, Layer: 0})
 		if err != nil {
 			return err
 		}
@@ -69,7 +69,7 @@ func (b bench) postgres() error {
 		if err != nil {
 			return err
 		}
-		if err := shelf.Drop(ctx, empty.Copy, true); err != nil {
+		if err := scoped.Drop(ctx, empty.Copy, true); err != nil {
 			return err
 		}
 		if result, err = plan.Build(ctx, server, plan.Head(), nil); err != nil {
@@ -84,12 +84,12 @@ func (b bench) postgres() error {
 	var takes, bares []time.Duration
 	for range 15 {
 		began := time.Now()
-		taken, err := shelf.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
+		taken, err := scoped.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
 		takes = append(takes, time.Since(began))
 		if err != nil {
 			return err
 		}
-		if err := shelf.Drop(ctx, taken.Copy, true); err != nil {
+		if err := scoped.Drop(ctx, taken.Copy, true); err != nil {
 			return err
 		}
 		bare, err := b.bareCopy(ctx, result.Template.ID)

@@ -24,7 +24,7 @@ import (
 // suite's own connection to it.
 type held struct {
 	*reset.Session
-	shelf  copies.ScopedServer
+	scoped copies.ScopedServer
 	copied engine.Entry
 	client *pgconn.PgConn
 }
@@ -48,8 +48,8 @@ func (b bench) hold(ctx context.Context, root string) (*held, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &held{shelf: copies.ScopedServer{Server: server, Scope: scope}}
-	taken, err := h.shelf.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
+	h := &held{scoped: copies.ScopedServer{Server: server, Scope: scope}}
+	taken, err := h.scoped.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
 	if err != nil {
 		return nil, err
 	}
@@ -61,12 +61,12 @@ func (b bench) hold(ctx context.Context, root string) (*held, error) {
 }
 
 func (h *held) connect(ctx context.Context) (err error) {
-	h.client, err = pgconn.Connect(ctx, h.shelf.Server.Connection(h.copied.ID, h.copied.Facts).URL)
+	h.client, err = pgconn.Connect(ctx, h.scoped.Server.Connection(h.copied.ID, h.copied.Facts).URL)
 	return err
 }
 
 func (h *held) end(ctx context.Context) error {
-	return errors.Join(h.client.Close(ctx), h.Close(), h.shelf.Drop(ctx, h.copied, true), h.shelf.Server.Close())
+	return errors.Join(h.client.Close(ctx), h.Close(), h.scoped.Drop(ctx, h.copied, true), h.scoped.Server.Close())
 }
 
 // timed resets n times, each after some work, and returns the middle time.

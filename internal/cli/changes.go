@@ -28,7 +28,7 @@ func (a *app) changesCommand() *cobra.Command {
 			if !rows {
 				most = 0
 			}
-			changes, err := reset.Changes(c.Context(), f.shelf.Server, f.entry, most, f.wait(wait))
+			changes, err := reset.Changes(c.Context(), f.scoped.Server, f.entry, most, f.wait(wait))
 			if err != nil {
 				return err
 			}

@@ -146,7 +146,7 @@ func (s *session) containers(ctx context.Context, d *project.Database, e engine.
 // existing looks at a server that has to be there already.
 func (s *session) existing(ctx context.Context, d *project.Database) []finding {
 	f := finding{About: d.Name, What: "server"}
-	shelf, err := s.shelf(ctx, d)
+	scoped, err := s.scoped(ctx, d)
 	if err != nil {
 		f.Found = err.Error()
 		if x, ok := errors.AsType[*fault.Error](err); ok {
@@ -154,7 +154,7 @@ func (s *session) existing(ctx context.Context, d *project.Database) []finding {
 		}
 		return []finding{f}
 	}
-	about := shelf.Server.About()
+	about := scoped.Server.About()
 	f.OK, f.Found = true, about.Version+" at "+about.Address
 	out := []finding{f}
 	for _, note := range about.Notes {

@@ -26,11 +26,11 @@ func (a *app) listCommand() *cobra.Command {
 		Use:   "list",
 		Short: "Servers, templates, copies",
 		Args:  cobra.NoArgs,
-		RunE: a.onServers(&server, func(c *cobra.Command, shelves []copies.ScopedServer, _ *session) error {
-			everyone := everyone || len(shelves) > 0 && shelves[0].Scope.Project == ""
+		RunE: a.onServers(&server, func(c *cobra.Command, scopedServers []copies.ScopedServer, _ *session) error {
+			everyone := everyone || len(scopedServers) > 0 && scopedServers[0].Scope.Project == ""
 			var all []serverReport
-			for _, shelf := range shelves {
-				r, err := a.server(c.Context(), shelf, everyone)
+			for _, scoped := range scopedServers {
+				r, err := a.server(c.Context(), scoped, everyone)
 				if err != nil {
 					return err
 				}
@@ -58,29 +58,30 @@ func serverFlag(c *cobra.Command, url *string) {
 // onServers is a command's work on the servers of the project, or on the one at
 // a URL: then there may be no project, and the session is nil.
 func (a *app) onServers(url *string,
-	work func(c *cobra.Command, shelves []copies.ScopedServer, s *session) error) func(*cobra.Command, []string) error {
+	work func(c *cobra.Command, scopedServers []copies.ScopedServer, s *session) error) func(*cobra.Command,
+	[]string) error {
 	return func(c *cobra.Command, _ []string) error {
 		if *url == "" {
 			return a.inProject(func(c *cobra.Command, s *session, _ []string) error {
-				shelves, err := s.shelves(c.Context())
+				scopedServers, err := s.scopedServers(c.Context())
 				if err != nil {
 					return err
 				}
-				return work(c, shelves, s)
+				return work(c, scopedServers, s)
 			})(c, nil)
 		}
-		shelf, err := a.shelfAt(c.Context(), *url)
+		scoped, err := a.scopedAt(c.Context(), *url)
 		if err != nil {
 			return err
 		}
-		defer shelf.Server.Close()
-		return work(c, []copies.ScopedServer{shelf}, nil)
+		defer scoped.Server.Close()
+		return work(c, []copies.ScopedServer{scoped}, nil)
 	}
 }
 
-// shelfAt opens the server at a URL, as the project sees it where there is one.
+// scopedAt opens the server at a URL, as the project sees it where there is one.
 // Whoever names a host here means it.
-func (a *app) shelfAt(ctx context.Context, url string) (copies.ScopedServer, error) {
+func (a *app) scopedAt(ctx context.Context, url string) (copies.ScopedServer, error) {
 	e, err := all.ForURL(url)
 	if err != nil {
 		return copies.ScopedServer{}, err
@@ -104,8 +105,8 @@ func (a *app) shelfAt(ctx context.Context, url string) (copies.ScopedServer, err
 }
 
 // everyoneNeeded refuses what has no project to be limited to.
-func everyoneNeeded(shelves []copies.ScopedServer, everyone bool) error {
-	if !everyone && len(shelves) > 0 && shelves[0].Scope.Project == "" {
+func everyoneNeeded(scopedServers []copies.ScopedServer, everyone bool) error {
+	if !everyone && len(scopedServers) > 0 && scopedServers[0].Scope.Project == "" {
 		return fault.New(fault.Usage, "add --everyone, or go to the project's folder",
 			"without a project file there is nothing of one's own on a server")
 	}
@@ -131,17 +132,17 @@ type templateReport struct {
 	Project  string    `json:"project"`
 }
 
-func (a *app) server(ctx context.Context, shelf copies.ScopedServer, everyone bool) (serverReport, error) {
-	r := serverReport{About: shelf.Server.About(), Templates: []templateReport{}, Copies: []copyReport{}}
-	all, err := shelf.Server.List(ctx)
+func (a *app) server(ctx context.Context, scoped copies.ScopedServer, everyone bool) (serverReport, error) {
+	r := serverReport{About: scoped.Server.About(), Templates: []templateReport{}, Copies: []copyReport{}}
+	all, err := scoped.Server.List(ctx)
 	if err != nil {
 		return r, err
 	}
 	slices.SortFunc(all, func(x, y engine.Entry) int { return x.Facts.Made.Compare(y.Facts.Made) })
 	for _, e := range all {
 		f := e.Facts
-		if !everyone && (e.Kind == engine.Copy && !shelf.Mine(e) || e.Kind == engine.Template &&
-			f.Scope.Project != shelf.Scope.Project) {
+		if !everyone && (e.Kind == engine.Copy && !scoped.Mine(e) || e.Kind == engine.Template &&
+			f.Scope.Project != scoped.Scope.Project) {
 			continue
 		}
 		switch e.Kind {
@@ -157,7 +158,7 @@ func (a *app) server(ctx context.Context, shelf copies.ScopedServer, everyone bo
 				r.Stock++
 				continue
 			}
-			r.Copies = append(r.Copies, a.describe(ctx, shelf, e))
+			r.Copies = append(r.Copies, a.describe(ctx, scoped, e))
 		}
 	}
 	return r, nil
@@ -248,7 +249,7 @@ func (a *app) showCommand() *cobra.Command {
 		Short: "One copy, whole",
 		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.copyNames,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
-			r := a.describe(c.Context(), f.shelf, f.entry)
+			r := a.describe(c.Context(), f.scoped, f.entry)
 			if a.json {
 				return a.printJSON(r)
 			}
@@ -290,13 +291,13 @@ func (a *app) dropCommand() *cobra.Command {
 				return fault.New(fault.Usage, "usage: hemzo drop COPY... or hemzo drop --all",
 					"name copies, or say --all")
 			}
-			return a.onServers(&server, func(c *cobra.Command, shelves []copies.ScopedServer, s *session) error {
+			return a.onServers(&server, func(c *cobra.Command, scopedServers []copies.ScopedServer, s *session) error {
 				var chosen []found
 				var err error
 				if every {
-					chosen, err = everyCopy(c.Context(), shelves, everyone)
+					chosen, err = everyCopy(c.Context(), scopedServers, everyone)
 				} else {
-					chosen, err = namedCopies(c.Context(), s, shelves, args)
+					chosen, err = namedCopies(c.Context(), s, scopedServers, args)
 				}
 				if err == nil && everyone && !yes {
 					err = a.confirm(fmt.Sprintf("drop %s of all projects?", count(len(chosen), "copy")))
@@ -321,7 +322,7 @@ func (a *app) drop(ctx context.Context, chosen []found, force, goOn bool) error 
 	dropped := []string{}
 	var last error
 	for _, f := range chosen {
-		if err := f.shelf.Drop(ctx, f.entry, force); err != nil {
+		if err := f.scoped.Drop(ctx, f.entry, force); err != nil {
 			if !goOn {
 				return err
 			}
@@ -341,15 +342,15 @@ func (a *app) drop(ctx context.Context, chosen []found, force, goOn bool) error 
 }
 
 // namedCopies finds the copies that a user means.
-func namedCopies(ctx context.Context, s *session, shelves []copies.ScopedServer, names []string) (out []found,
+func namedCopies(ctx context.Context, s *session, scopedServers []copies.ScopedServer, names []string) (out []found,
 	err error) {
 	for _, name := range names {
 		var f found
 		if s != nil {
 			f, err = s.find(ctx, name)
 		} else {
-			f.shelf = shelves[0]
-			f.entry, err = f.shelf.Find(ctx, name)
+			f.scoped = scopedServers[0]
+			f.entry, err = f.scoped.Find(ctx, name)
 		}
 		if err != nil {
 			return nil, err
@@ -360,18 +361,18 @@ func namedCopies(ctx context.Context, s *session, shelves []copies.ScopedServer,
 }
 
 // everyCopy lists the copies of this project, or with everyone of all.
-func everyCopy(ctx context.Context, shelves []copies.ScopedServer, everyone bool) (out []found, err error) {
-	if err := everyoneNeeded(shelves, everyone); err != nil {
+func everyCopy(ctx context.Context, scopedServers []copies.ScopedServer, everyone bool) (out []found, err error) {
+	if err := everyoneNeeded(scopedServers, everyone); err != nil {
 		return nil, err
 	}
-	for _, shelf := range shelves {
-		all, err := shelf.Server.List(ctx)
+	for _, scoped := range scopedServers {
+		all, err := scoped.Server.List(ctx)
 		if err != nil {
 			return nil, err
 		}
 		for _, e := range all {
-			if e.Kind == engine.Copy && !e.Newer && (everyone || shelf.Mine(e)) {
-				out = append(out, found{shelf: shelf, entry: e})
+			if e.Kind == engine.Copy && !e.Newer && (everyone || scoped.Mine(e)) {
+				out = append(out, found{scoped: scoped, entry: e})
 			}
 		}
 	}
@@ -405,10 +406,10 @@ func (a *app) sweepCommand() *cobra.Command {
 --templates it also removes templates of this project that nobody copied for a
 week (or for --unused) and that no copy needs; with --everyone those of all.`,
 		Args: cobra.NoArgs,
-		RunE: a.onServers(&server, func(c *cobra.Command, shelves []copies.ScopedServer, s *session) error {
+		RunE: a.onServers(&server, func(c *cobra.Command, scopedServers []copies.ScopedServer, s *session) error {
 			if !templates {
 				unused = 0
-			} else if err := everyoneNeeded(shelves, everyone); err != nil {
+			} else if err := everyoneNeeded(scopedServers, everyone); err != nil {
 				return err
 			}
 			if everyone && templates && !yes {
@@ -416,7 +417,8 @@ week (or for --unused) and that no copy needs; with --everyone those of all.`,
 					return err
 				}
 			}
-			return a.sweep(c.Context(), shelves, s, max(unused, map[bool]time.Duration{true: 1}[templates]), everyone)
+			return a.sweep(c.Context(), scopedServers, s, max(unused, map[bool]time.Duration{true: 1}[templates]),
+				everyone)
 		}),
 	}
 	c.Flags().BoolVar(&templates, "templates", false, "also templates unused for a while")
@@ -429,11 +431,11 @@ week (or for --unused) and that no copy needs; with --everyone those of all.`,
 
 // sweep sweeps servers, and the containers of this user where it is not about
 // one server. Opening the servers of a session has swept them a little already.
-func (a *app) sweep(ctx context.Context, shelves []copies.ScopedServer, s *session, unused time.Duration,
+func (a *app) sweep(ctx context.Context, scopedServers []copies.ScopedServer, s *session, unused time.Duration,
 	everyone bool) error {
 	var swept []engine.Entry
-	for _, shelf := range shelves {
-		removed, err := shelf.Sweep(ctx, unused, everyone)
+	for _, scoped := range scopedServers {
+		removed, err := scoped.Sweep(ctx, unused, everyone)
 		if err != nil {
 			return err
 		}

@@ -35,11 +35,11 @@ func (a *app) planCommand() *cobra.Command {
 					a.say("%s", plan.Key())
 					continue
 				}
-				shelf, err := s.shelf(c.Context(), d)
+				scoped, err := s.scoped(c.Context(), d)
 				if err != nil {
 					return err
 				}
-				states, err := plan.Look(c.Context(), shelf.Server)
+				states, err := plan.Look(c.Context(), scoped.Server)
 				if err != nil {
 					return err
 				}
@@ -188,13 +188,13 @@ func (s *session) verify(c *cobra.Command, d *project.Database) ([]engine.Differ
 	if err != nil {
 		return nil, err
 	}
-	shelf, err := s.shelf(c.Context(), d)
+	scoped, err := s.scoped(c.Context(), d)
 	if err != nil {
 		return nil, err
 	}
 	b := s.building(c.Context(), d.Name)
 	defer b.end()
-	return plan.Verify(c.Context(), shelf.Server, plan.Head(), b.event)
+	return plan.Verify(c.Context(), scoped.Server, plan.Head(), b.event)
 }
 
 // builtReport is a build as it is shown.
@@ -215,13 +215,13 @@ func (s *session) build(c *cobra.Command, d *project.Database) (r builtReport, e
 	if err != nil {
 		return r, err
 	}
-	shelf, err := s.shelf(c.Context(), d)
+	scoped, err := s.scoped(c.Context(), d)
 	if err != nil {
 		return r, err
 	}
 	b := s.building(c.Context(), d.Name)
 	defer b.end()
-	result, err := plan.Build(c.Context(), shelf.Server, plan.Head(), b.event)
+	result, err := plan.Build(c.Context(), scoped.Server, plan.Head(), b.event)
 	if err != nil {
 		return r, err
 	}

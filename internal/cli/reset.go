@@ -56,13 +56,13 @@ touched costs nearly nothing.`,
 					return err
 				}
 				o.InPlace, o.Force = inPlace, force
-				r, err := reset.Do(c.Context(), f.shelf.Server, f.entry, o)
+				r, err := reset.Do(c.Context(), f.scoped.Server, f.entry, o)
 				if err != nil {
 					return err
 				}
 				done := resetReport{Copy: f.entry.Facts.Name, Report: r}
 				if verify {
-					if done.Differences, err = reset.Verify(c.Context(), f.shelf.Server, f.entry, o.Keep,
+					if done.Differences, err = reset.Verify(c.Context(), f.scoped.Server, f.entry, o.Keep,
 						o.Wait); err != nil {
 						return err
 					}
@@ -126,7 +126,7 @@ func (s *session) reset(ctx context.Context, f found, way engine.Way, to string,
 	if err != nil {
 		return nil, err
 	}
-	return reset.Do(ctx, f.shelf.Server, f.entry, o)
+	return reset.Do(ctx, f.scoped.Server, f.entry, o)
 }
 
 // resetOptions are those of the project file and of the flags.
@@ -149,7 +149,7 @@ func (f found) resetOptions(ctx context.Context, way engine.Way, to string, wait
 }
 
 func snapshotNamed(ctx context.Context, f found, name string) (engine.Entry, error) {
-	all, err := f.shelf.Snapshots(ctx, f.entry)
+	all, err := f.scoped.Snapshots(ctx, f.entry)
 	if err != nil {
 		return engine.Entry{}, err
 	}
@@ -243,7 +243,7 @@ func (s *session) snapshot(ctx context.Context, f found, name string, session en
 	if err := copies.CheckName(name); err != nil {
 		return engine.Entry{}, err
 	}
-	all, err := f.shelf.Snapshots(ctx, f.entry)
+	all, err := f.scoped.Snapshots(ctx, f.entry)
 	if err != nil {
 		return engine.Entry{}, err
 	}
@@ -253,7 +253,7 @@ func (s *session) snapshot(ctx context.Context, f found, name string, session en
 				f.entry.Facts.Name, name)
 		}
 	}
-	return reset.Snapshot(ctx, f.shelf.Server, f.entry, name, session)
+	return reset.Snapshot(ctx, f.scoped.Server, f.entry, name, session)
 }
 
 func (a *app) advanceCommand() *cobra.Command {
@@ -278,7 +278,7 @@ which the copy was taken.`,
 			if err != nil {
 				return err
 			}
-			applied, err := f.shelf.Advance(c.Context(), f.entry, plan, to, f.wait(flags.wait))
+			applied, err := f.scoped.Advance(c.Context(), f.entry, plan, to, f.wait(flags.wait))
 			for _, st := range applied {
 				if !a.json && !a.quiet {
 					a.say("%s: %s applied in %s", f.entry.Facts.Name, st.Name, span(st.Took))

@@ -209,7 +209,7 @@ func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
 			if !x.Made() {
 				continue
 			}
-			if r.came[x], err = x.Shelf().Server.Watch(ctx, x.Entry().ID); err != nil {
+			if r.came[x], err = x.Scoped().Server.Watch(ctx, x.Entry().ID); err != nil {
 				return err
 			}
 		}
@@ -233,12 +233,12 @@ func (r *runner) ready(x *control.Copy) {
 	if n := len(r.sets); n > 1 {
 		made = fmt.Sprintf("%d copies, the first in %s", n, span(x.Took))
 	}
-	r.note("%s", readyWords(x.Shelf(), &copies.Taken{Copy: x.Entry(), Build: x.Build}, made))
+	r.note("%s", readyWords(x.Scoped(), &copies.Taken{Copy: x.Entry(), Build: x.Build}, made))
 }
 
 // readyWords says where a database is and what its template took.
-func readyWords(shelf copies.ScopedServer, t *copies.Taken, made string) string {
-	about := shelf.Server.About()
+func readyWords(scoped copies.ScopedServer, t *copies.Taken, made string) string {
+	about := scoped.Server.About()
 	text := "template ready"
 	if t.Build != nil && len(t.Build.Applied) > 0 {
 		text = fmt.Sprintf("%s applied in %s", count(len(t.Build.Applied), "step"), span(t.Build.Took))
@@ -363,7 +363,7 @@ func (r *runner) finish(ctx context.Context, failed bool) error {
 
 // keep keeps a copy as the command left it.
 func (r *runner) keep(ctx context.Context, x *control.Copy) error {
-	err := x.Shelf().Server.UpdateFacts(ctx, x.Entry().ID, func(f *engine.Facts) {
+	err := x.Scoped().Server.UpdateFacts(ctx, x.Entry().ID, func(f *engine.Facts) {
 		f.Failed, f.Owner = true, engine.Owner{Until: time.Now().Add(keptFor).UTC()}
 	})
 	if err != nil {

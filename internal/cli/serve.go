@@ -34,12 +34,12 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 	for i, d := range chosen {
 		group.Go(func() error {
 			open := func(ctx context.Context) (copies.ScopedServer, engine.Owner, error) {
-				shelf, err := s.shelf(ctx, d)
+				scoped, err := s.scoped(ctx, d)
 				o := owner
 				if err == nil {
-					o.Lock, _, err = shelf.Server.Own(ctx)
+					o.Lock, _, err = scoped.Server.Own(ctx)
 				}
-				return shelf, o, err
+				return scoped, o, err
 			}
 			lazy, err := s.lazy(d, flags.lazy || d.Lazy)
 			if err != nil {
@@ -70,12 +70,12 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 // guard's to drop, as soon as this process has let go of it.
 func (s *session) finish(ctx context.Context, k *control.Control, keep func(*control.Copy) bool) error {
 	var left []engine.Server
-	err := k.Close(ctx, func(shelf copies.ScopedServer, e engine.Entry) error {
-		if place.Guarded(shelf.Server) {
-			left = append(left, shelf.Server)
+	err := k.Close(ctx, func(scoped copies.ScopedServer, e engine.Entry) error {
+		if place.Guarded(scoped.Server) {
+			left = append(left, scoped.Server)
 			return nil
 		}
-		return shelf.Drop(ctx, e, true)
+		return scoped.Drop(ctx, e, true)
 	}, keep)
 	s.close()
 	if os.Getenv("CI") != "" {
@@ -112,8 +112,8 @@ func (s *session) lazy(d *project.Database, wanted bool) (*control.Lazy, error) 
 				engine.Facts{Database: d.Name, Role: d.Role})
 		},
 		Failed: s.failed,
-		Made: func(shelf copies.ScopedServer, t *copies.Taken) {
-			s.note("%s", readyWords(shelf, t, "copy in "+span(t.Took)))
+		Made: func(scoped copies.ScopedServer, t *copies.Taken) {
+			s.note("%s", readyWords(scoped, t, "copy in "+span(t.Took)))
 		},
 	}
 	if gated {
@@ -251,7 +251,7 @@ are ended. At most ten held copies of a project are kept.`,
 			if err != nil {
 				return err
 			}
-			if err := f.shelf.Hold(c.Context(), f.entry, args[1], keep, f.wait(wait)); err != nil {
+			if err := f.scoped.Hold(c.Context(), f.entry, args[1], keep, f.wait(wait)); err != nil {
 				return err
 			}
 			if _, err := s.reset(c.Context(), f, "", "", wait); err != nil {

@@ -97,8 +97,8 @@ func (s *session) close() {
 	s.servers = map[string]*opening{}
 }
 
-// shelf opens the server of a database and sweeps it a little.
-func (s *session) shelf(ctx context.Context, d *project.Database) (copies.ScopedServer, error) {
+// scoped opens the server of a database and sweeps it a little.
+func (s *session) scoped(ctx context.Context, d *project.Database) (copies.ScopedServer, error) {
 	e, err := all.Named(d.Engine)
 	if err != nil {
 		return copies.ScopedServer{}, err
@@ -200,18 +200,18 @@ func (s *session) failed(err error) {
 	s.late = err
 }
 
-// shelves opens the servers of all databases, each once.
-func (s *session) shelves(ctx context.Context) ([]copies.ScopedServer, error) {
+// scopedServers opens the servers of all databases, each once.
+func (s *session) scopedServers(ctx context.Context) ([]copies.ScopedServer, error) {
 	var out []copies.ScopedServer
 	seen := map[engine.Server]bool{}
 	for i := range s.project.Databases {
-		shelf, err := s.shelf(ctx, &s.project.Databases[i])
+		scoped, err := s.scoped(ctx, &s.project.Databases[i])
 		if err != nil {
 			return nil, err
 		}
-		if !seen[shelf.Server] {
-			seen[shelf.Server] = true
-			out = append(out, shelf)
+		if !seen[scoped.Server] {
+			seen[scoped.Server] = true
+			out = append(out, scoped)
 		}
 	}
 	return out, nil
@@ -219,7 +219,7 @@ func (s *session) shelves(ctx context.Context) ([]copies.ScopedServer, error) {
 
 // found is a copy together with where it stands.
 type found struct {
-	shelf    copies.ScopedServer
+	scoped   copies.ScopedServer
 	entry    engine.Entry
 	database *project.Database // nil where the project file has it no more
 }
@@ -237,15 +237,15 @@ func (f found) wait(flag time.Duration) time.Duration {
 
 // find finds the copy that a user means.
 func (s *session) find(ctx context.Context, which string) (found, error) {
-	shelves, err := s.shelves(ctx)
+	scopedServers, err := s.scopedServers(ctx)
 	if err != nil {
 		return found{}, err
 	}
 	var first error
-	for _, shelf := range shelves {
-		e, err := shelf.Find(ctx, which)
+	for _, scoped := range scopedServers {
+		e, err := scoped.Find(ctx, which)
 		if err == nil {
-			return found{shelf: shelf, entry: e, database: s.project.Database(e.Facts.Database)}, nil
+			return found{scoped: scoped, entry: e, database: s.project.Database(e.Facts.Database)}, nil
 		}
 		if first == nil || fault.KindOf(err) == fault.Refused {
 			first = err
@@ -301,13 +301,13 @@ func (a *app) copyNames(c *cobra.Command, args []string, _ string) ([]string, co
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	defer s.close()
-	shelves, err := s.shelves(c.Context())
+	scopedServers, err := s.scopedServers(c.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	var names []string
-	for _, shelf := range shelves {
-		copies, _ := shelf.Copies(c.Context())
+	for _, scoped := range scopedServers {
+		copies, _ := scoped.Copies(c.Context())
 		for _, e := range copies {
 			names = append(names, e.Facts.Name)
 		}

@@ -11,7 +11,7 @@ func (a *app) sessionsCommand() *cobra.Command {
 		Use: "sessions [COPY]", Short: "Who is connected to a copy, running what",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.copyNames,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, _ []string) error {
-			all, err := f.shelf.Server.Clients(c.Context(), f.entry.ID)
+			all, err := f.scoped.Server.Clients(c.Context(), f.entry.ID)
 			if err != nil {
 				return err
 			}

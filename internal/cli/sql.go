@@ -39,7 +39,7 @@ with a semicolon.`,
 			if f.database != nil {
 				session = template.SessionOf(f.database, session.Wait)
 			}
-			d, err := f.shelf.Server.Open(c.Context(), f.entry.ID, session)
+			d, err := f.scoped.Server.Open(c.Context(), f.entry.ID, session)
 			if err != nil {
 				return err
 			}

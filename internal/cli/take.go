@@ -84,14 +84,14 @@ engine-env, dotenv, json, or any text with {url}, {file}, {copy} ... in it.`,
 			if err := handover.CheckForm(form, handover.Copy{Database: d.Name}); err != nil {
 				return err
 			}
-			taken, shelf, err := s.take(c.Context(), d, flags, owner)
+			taken, scoped, err := s.take(c.Context(), d, flags, owner)
 			if err != nil {
 				return err
 			}
 			if a.json {
-				return a.printJSON(a.describe(c.Context(), shelf, taken.Copy))
+				return a.printJSON(a.describe(c.Context(), scoped, taken.Copy))
 			}
-			text, err := handover.Form(s.project, handed(shelf, taken.Copy), form)
+			text, err := handover.Form(s.project, handed(scoped, taken.Copy), form)
 			if err != nil {
 				return err
 			}
@@ -137,18 +137,18 @@ func (s *session) take(ctx context.Context, d *project.Database, f takeFlags, ow
 	if err != nil {
 		return nil, copies.ScopedServer{}, err
 	}
-	shelf, err := s.shelf(ctx, d)
+	scoped, err := s.scoped(ctx, d)
 	if err != nil {
-		return nil, shelf, err
+		return nil, scoped, err
 	}
 	b := s.building(ctx, d.Name)
-	taken, err := shelf.Take(ctx, copies.Request{
+	taken, err := scoped.Take(ctx, copies.Request{
 		Plan: plan, Layer: layer, Name: f.name, Again: f.again, Owner: owner, Progress: b.event,
 		Wait: found{database: d}.wait(f.wait),
 	})
 	b.end()
 	if err != nil {
-		return nil, shelf, err
+		return nil, scoped, err
 	}
 	if taken.Replaced {
 		s.note("%s was made from other sources: replaced by a new copy", taken.Copy.Facts.Name)
@@ -156,13 +156,13 @@ func (s *session) take(ctx context.Context, d *project.Database, f takeFlags, ow
 	if r := taken.Build; r != nil && len(r.Applied) > 0 {
 		s.note("%s: %s applied in %s", d.Name, count(len(r.Applied), "step"), span(r.Took))
 	}
-	return taken, shelf, nil
+	return taken, scoped, nil
 }
 
 // handed is a copy in the form that it is handed over in.
-func handed(shelf copies.ScopedServer, e engine.Entry) handover.Copy {
+func handed(scoped copies.ScopedServer, e engine.Entry) handover.Copy {
 	return handover.Copy{Database: e.Facts.Database, Name: e.Facts.Name,
-		Connection: shelf.Server.Connection(e.ID, e.Facts)}
+		Connection: scoped.Server.Connection(e.ID, e.Facts)}
 }
 
 // handedBy is a copy of a run's, likewise.
@@ -202,19 +202,19 @@ type snapshotReport struct {
 	Made time.Time `json:"made"`
 }
 
-func (a *app) describe(ctx context.Context, shelf copies.ScopedServer, e engine.Entry) copyReport {
+func (a *app) describe(ctx context.Context, scoped copies.ScopedServer, e engine.Entry) copyReport {
 	f := e.Facts
 	r := copyReport{
 		Snapshots: []snapshotReport{}, Name: f.Name, ID: e.ID, Database: f.Database, Engine: f.Engine, Size: e.Size,
 		Steps: len(f.Steps),
-		Made:  f.Made, Owner: ownerText(f.Owner), Alive: shelf.Alive(ctx, f.Owner), Failed: f.Failed, Held: f.Held,
+		Made:  f.Made, Owner: ownerText(f.Owner), Alive: scoped.Alive(ctx, f.Owner), Failed: f.Failed, Held: f.Held,
 		Resetting: f.Resetting,
-		Start:     f.Start, Project: f.Scope.Project, Connection: shelf.Server.Connection(e.ID, f),
+		Start:     f.Start, Project: f.Scope.Project, Connection: scoped.Server.Connection(e.ID, f),
 	}
 	if n := len(f.Steps); n > 0 {
 		r.LastStep = f.Steps[n-1].Name
 	}
-	snapshots, _ := shelf.Snapshots(ctx, e)
+	snapshots, _ := scoped.Snapshots(ctx, e)
 	for _, n := range snapshots {
 		r.Snapshots = append(r.Snapshots, snapshotReport{n.Facts.Name, n.Size, n.Facts.Made})
 	}

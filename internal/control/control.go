@@ -39,7 +39,7 @@ type source struct {
 	opening turn.Turn // held while it is opened
 	mu      sync.Mutex
 	opened  bool
-	Shelf   copies.ScopedServer
+	Scoped  copies.ScopedServer
 	Owner   engine.Owner
 	read    *template.Plan // the last
 }
@@ -67,21 +67,21 @@ func (s *source) open(ctx context.Context) error {
 		return err
 	}
 	defer s.opening.Give()
-	if s.there() {
+	if s.isOpen() {
 		return nil
 	}
-	shelf, owner, err := s.Open(ctx)
+	scoped, owner, err := s.Open(ctx)
 	if err != nil {
 		return err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.Shelf, s.Owner, s.opened = shelf, owner, true
+	s.Scoped, s.Owner, s.opened = scoped, owner, true
 	return nil
 }
 
-// there reports whether the server has been opened: then copies may be there.
-func (s *source) there() bool {
+// isOpen reports whether the server has been opened: then copies may be isOpen.
+func (s *source) isOpen() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.opened
@@ -94,7 +94,7 @@ type Control struct {
 
 	mu   sync.Mutex
 	sets map[string]*Set
-	took map[string]*spent // by what was done: "take", "reset", ...
+	took map[string]*durations // by what was done: "take", "reset", ...
 	done bool
 	left []Leftover
 
@@ -104,7 +104,7 @@ type Control struct {
 
 // New returns a Control that has no copies yet.
 func New(sources []Source) *Control {
-	c := &Control{stock: newStock(), sets: map[string]*Set{}, took: map[string]*spent{}}
+	c := &Control{stock: newStock(), sets: map[string]*Set{}, took: map[string]*durations{}}
 	for _, s := range sources {
 		c.sources = append(c.sources, &source{Source: s, opening: turn.New()})
 	}
@@ -120,7 +120,7 @@ func (c *Control) Child(ctx context.Context, p engine.Process) {
 	for _, s := range c.Sets() {
 		for _, x := range s.Copies() {
 			if x.Made() {
-				_ = x.source.Shelf.Server.UpdateFacts(ctx, x.Entry().ID, func(f *engine.Facts) { f.Owner.Child = p })
+				_ = x.source.Scoped.Server.UpdateFacts(ctx, x.Entry().ID, func(f *engine.Facts) { f.Owner.Child = p })
 			}
 		}
 	}
@@ -138,7 +138,7 @@ func (c *Control) Close(ctx context.Context, drop func(copies.ScopedServer, engi
 	ours := map[string]bool{}
 	for _, s := range c.Sets() {
 		for _, x := range s.Copies() {
-			x.leave()
+			x.stopListening()
 			_ = x.busy.Take(context.Background())
 			x.close()
 			ours[x.entry.ID] = true
@@ -147,20 +147,20 @@ func (c *Control) Close(ctx context.Context, drop func(copies.ScopedServer, engi
 			if !made || keep != nil && keep(x) {
 				continue
 			}
-			if failed := drop(x.source.Shelf, x.entry); failed != nil {
+			if failed := drop(x.source.Scoped, x.entry); failed != nil {
 				err = errors.Join(err, fmt.Errorf("finishing with the copy %s: %w", x.entry.Facts.Name, failed))
 			}
 		}
 	}
 	for _, s := range c.sources {
-		if !s.there() || s.Owner.Lock == "" {
+		if !s.isOpen() || s.Owner.Lock == "" {
 			continue
 		}
-		all, failed := s.Shelf.Copies(ctx)
+		all, failed := s.Scoped.Copies(ctx)
 		err = errors.Join(err, failed)
 		for _, e := range all {
 			if e.Facts.Owner.Lock == s.Owner.Lock && !ours[e.ID] {
-				err = errors.Join(err, drop(s.Shelf, e))
+				err = errors.Join(err, drop(s.Scoped, e))
 			}
 		}
 	}

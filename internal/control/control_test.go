@@ -147,7 +147,7 @@ func TestRequests(t *testing.T) {
 	assert.Equal(t, 200, code, said)
 	assert.Equal(t, [][]any{{int64(1)}}, s.sql("", "SELECT count(*) FROM hive"))
 	assert.Equal(t, before, set.Copies()[0].Entry().ID)
-	all, err := s.sources[0].Shelf.Copies(t.Context())
+	all, err := s.sources[0].Scoped.Copies(t.Context())
 	require.NoError(t, err)
 	var held []string
 	for _, e := range all {

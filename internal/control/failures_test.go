@@ -76,7 +76,7 @@ func TestOneSetForAWorker(t *testing.T) {
 	require.NoError(t, err)
 	assert.Same(t, got, next)
 	assert.Len(t, s.Sets(), 1)
-	all, err := s.sources[0].Shelf.Copies(t.Context())
+	all, err := s.sources[0].Scoped.Copies(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, all, 1)
 }

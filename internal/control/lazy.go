@@ -146,14 +146,14 @@ func (x *Copy) destination(ctx context.Context, port int) (gate engine.Gate, add
 // gateway opens the copy's gate, once; nil where it has none.
 func (x *Copy) gateway(ctx context.Context) (_ engine.Gate, err error) {
 	if x.gate == nil && x.source.Lazy != nil && x.source.Lazy.Gate != nil {
-		x.gate, err = x.source.Lazy.Gate(ctx, x.source.Shelf.Server, x.entry.ID)
+		x.gate, err = x.source.Lazy.Gate(ctx, x.source.Scoped.Server, x.entry.ID)
 	}
 	return x.gate, err
 }
 
 // address is where a port of the copy is reached.
 func (x *Copy) address(port int) (string, error) {
-	c := x.source.Shelf.Server.Connection(x.entry.ID, x.entry.Facts)
+	c := x.source.Scoped.Server.Connection(x.entry.ID, x.entry.Facts)
 	if c.Password != x.foretold.Password {
 		return "", errors.New("its server was started with another password: end it with  hemzo stop")
 	}

@@ -8,9 +8,9 @@ import (
 	"hemzo/internal/reset"
 )
 
-// spent tells how often something was done, and how long it took. Of many times
+// durations tells how often something was done, and how long it took. Of many times
 // some are remembered, any of them as likely as any other.
-type spent struct {
+type durations struct {
 	times   int
 	slowest time.Duration
 	some    []time.Duration
@@ -19,7 +19,7 @@ type spent struct {
 // mostSpent bounds what is remembered of how long something took.
 const mostSpent = 1000
 
-func (s *spent) add(took time.Duration) {
+func (s *durations) add(took time.Duration) {
 	s.times++
 	s.slowest = max(s.slowest, took)
 	if len(s.some) < mostSpent {
@@ -34,7 +34,7 @@ func (c *Control) note(what string, took time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.took[what] == nil {
-		c.took[what] = &spent{}
+		c.took[what] = &durations{}
 	}
 	c.took[what].add(took)
 }

@@ -126,7 +126,7 @@ func (x *Copy) open(ctx context.Context) (*reset.Session, error) {
 		return nil, err
 	}
 	// As it is now: other commands may have changed its facts.
-	e, err := x.source.Shelf.Server.Find(ctx, x.entry.ID)
+	e, err := x.source.Scoped.Server.Find(ctx, x.entry.ID)
 	if errors.Is(err, engine.ErrNotFound) {
 		return nil, fault.New(fault.Failed, "take another", "the copy %q is gone", x.entry.Facts.Name)
 	}
@@ -134,12 +134,12 @@ func (x *Copy) open(ctx context.Context) (*reset.Session, error) {
 		return nil, err
 	}
 	x.entry = e
-	x.opened, err = reset.Open(ctx, x.source.Shelf.Server, e, x.source.Wait)
+	x.opened, err = reset.Open(ctx, x.source.Scoped.Server, e, x.source.Wait)
 	return x.opened, err
 }
 
-// leave ends the listening for a copy that is made at need.
-func (x *Copy) leave() {
+// stopListening ends the listening for a copy that is made at need.
+func (x *Copy) stopListening() {
 	if x.doors != nil {
 		x.doors.close()
 	}
@@ -156,7 +156,7 @@ func (x *Copy) close() {
 }
 
 func (x *Copy) snapshot(ctx context.Context, name string) (engine.Entry, error) {
-	all, err := x.source.Shelf.Snapshots(ctx, x.entry)
+	all, err := x.source.Scoped.Snapshots(ctx, x.entry)
 	if err != nil {
 		return engine.Entry{}, err
 	}
@@ -182,7 +182,7 @@ func (c *Control) Snapshot(ctx context.Context, s *Set, database, name string, f
 				x.entry.Facts.Name, name)
 		}
 		x.close()
-		_, err := reset.Snapshot(ctx, x.source.Shelf.Server, x.entry, name,
+		_, err := reset.Snapshot(ctx, x.source.Scoped.Server, x.entry, name,
 			engine.Session{Wait: x.source.Wait, Force: force})
 		return Done{Snapshot: name}, err
 	})
@@ -195,11 +195,11 @@ func (c *Control) Changes(ctx context.Context, s *Set, database string, rows int
 		if !x.made {
 			return Done{Changes: engine.NoChanges()}, nil
 		}
-		e, err := x.source.Shelf.Server.Find(ctx, x.entry.ID)
+		e, err := x.source.Scoped.Server.Find(ctx, x.entry.ID)
 		if err != nil {
 			return Done{}, err
 		}
-		changes, err := reset.Changes(ctx, x.source.Shelf.Server, e, rows, x.source.Wait)
+		changes, err := reset.Changes(ctx, x.source.Scoped.Server, e, rows, x.source.Wait)
 		return Done{Changes: changes}, err
 	})
 }
@@ -219,11 +219,11 @@ func (c *Control) Hold(ctx context.Context, s *Set, database, name string, keep 
 			return Done{}, err
 		}
 		x.close()
-		e, err := x.source.Shelf.Server.Find(ctx, x.entry.ID)
+		e, err := x.source.Scoped.Server.Find(ctx, x.entry.ID)
 		if err != nil {
 			return Done{}, err
 		}
-		if err := x.source.Shelf.Hold(ctx, e, as, keep, x.source.Wait); err != nil {
+		if err := x.source.Scoped.Hold(ctx, e, as, keep, x.source.Wait); err != nil {
 			return Done{}, err
 		}
 		report, err := c.reset(ctx, x, Reset{})
@@ -245,10 +245,10 @@ func (c *Control) Take(ctx context.Context, database, name string) (*Copy, error
 // Drop drops a copy that Take handed out, by its name.
 func (c *Control) Drop(ctx context.Context, name string) error {
 	for _, s := range c.sources {
-		if !s.there() {
+		if !s.isOpen() {
 			continue
 		}
-		all, err := s.Shelf.Copies(ctx)
+		all, err := s.Scoped.Copies(ctx)
 		if err != nil {
 			return err
 		}
@@ -257,7 +257,7 @@ func (c *Control) Drop(ctx context.Context, name string) error {
 				if e.Facts.Owner.Lock != s.Owner.Lock {
 					return fault.New(fault.Refused, "hemzo drop "+name, "the copy %q is not this run's", name)
 				}
-				return s.Shelf.Drop(ctx, e, true)
+				return s.Scoped.Drop(ctx, e, true)
 			}
 		}
 	}

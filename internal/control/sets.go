@@ -59,7 +59,7 @@ func (c *Copy) Connection() engine.Connection {
 		return c.foretold
 	}
 	e := c.Entry()
-	return c.source.Shelf.Server.Connection(e.ID, e.Facts)
+	return c.source.Scoped.Server.Connection(e.ID, e.Facts)
 }
 
 // make makes the copy where it is not there yet; busy is held.
@@ -72,7 +72,7 @@ func (c *Copy) make(ctx context.Context) error {
 		return err
 	}
 	c.made, c.entry, c.Build, c.Took, c.Stale = true, made.entry, made.Build, made.Took, made.Stale
-	c.source.Lazy.Made(c.source.Shelf, &copies.Taken{Copy: c.entry, Build: c.Build, Took: c.Took})
+	c.source.Lazy.Made(c.source.Scoped, &copies.Taken{Copy: c.entry, Build: c.Build, Took: c.Took})
 	return nil
 }
 
@@ -83,8 +83,8 @@ func (c *Copy) Entry() engine.Entry {
 	return c.entry
 }
 
-// Shelf is where the copy stands.
-func (c *Copy) Shelf() copies.ScopedServer { return c.source.Shelf }
+// Scoped is where the copy stands.
+func (c *Copy) Scoped() copies.ScopedServer { return c.source.Scoped }
 
 // Copies are the copies of a set, in the order of the project file.
 func (s *Set) Copies() []*Copy {
@@ -145,7 +145,7 @@ func (c *Control) filled(ctx context.Context, s *Set) (bool, error) {
 	errs := make([]error, len(c.sources))
 	var all sync.WaitGroup
 	for i := range c.sources {
-		all.Go(func() { made[i], errs[i] = c.hand(ctx, c.sources[i]) })
+		all.Go(func() { made[i], errs[i] = c.handOut(ctx, c.sources[i]) })
 	}
 	all.Wait()
 	err := errors.Join(errs...)
@@ -159,8 +159,8 @@ func (c *Control) filled(ctx context.Context, s *Set) (bool, error) {
 		if m == nil {
 			continue
 		}
-		if m.leave(); m.made {
-			err = errors.Join(err, m.source.Shelf.Drop(context.WithoutCancel(ctx), m.entry, true))
+		if m.stopListening(); m.made {
+			err = errors.Join(err, m.source.Scoped.Drop(context.WithoutCancel(ctx), m.entry, true))
 		}
 	}
 	c.mu.Lock()
@@ -210,9 +210,9 @@ func (c *Control) Sets() []*Set {
 	return all
 }
 
-// hand hands out one copy of a database for a set: one that is made at need is
+// handOut hands out one copy of a database for a set: one that is made at need is
 // only listened for.
-func (c *Control) hand(ctx context.Context, s *source) (*Copy, error) {
+func (c *Control) handOut(ctx context.Context, s *source) (*Copy, error) {
 	if s.Lazy == nil {
 		return c.take(ctx, s, copies.Request{})
 	}
@@ -246,7 +246,7 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 	if r.Name == "" {
 		if e, ok := c.stock.pop(ctx, s, plan.Layers[layer]); ok {
 			// Handed out by its facts alone.
-			if err := s.Shelf.Server.UpdateFacts(ctx, e.ID,
+			if err := s.Scoped.Server.UpdateFacts(ctx, e.ID,
 				func(f *engine.Facts) { f.Stock, f.Owner = false, r.Owner; e.Facts = *f }); err == nil {
 				c.note("take", time.Since(began))
 				return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: e, Took: time.Since(began)},
@@ -254,10 +254,10 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 			}
 		}
 	}
-	taken, err := s.Shelf.Take(ctx, r)
+	taken, err := s.Scoped.Take(ctx, r)
 	if fault.KindOf(err) == fault.Lacking && c.stock.giveUp(ctx) {
 		// Room or connections were short: what was made ahead goes first.
-		taken, err = s.Shelf.Take(ctx, r)
+		taken, err = s.Scoped.Take(ctx, r)
 	}
 	if err != nil {
 		return nil, err

@@ -68,7 +68,7 @@ func (s *stock) pop(ctx context.Context, source *source, fingerprint string) (e 
 	}
 	s.mu.Unlock()
 	for _, old := range stale {
-		_ = source.Shelf.Drop(ctx, old, true)
+		_ = source.Scoped.Drop(ctx, old, true)
 	}
 	if !ok {
 		return e, false
@@ -116,7 +116,7 @@ func (s *stock) one(ctx context.Context) bool {
 		}
 		return true
 	}
-	taken, err := source.Shelf.Take(ctx, r)
+	taken, err := source.Scoped.Take(ctx, r)
 	if err != nil {
 		// Without room, or without its template: no more are made.
 		s.mu.Lock()
@@ -140,7 +140,7 @@ func (s *stock) giveUp(ctx context.Context) bool {
 	any := false
 	for source, all := range ready {
 		for _, e := range all {
-			any = source.Shelf.Drop(ctx, e, true) == nil || any
+			any = source.Scoped.Drop(ctx, e, true) == nil || any
 		}
 	}
 	return any
@@ -186,7 +186,7 @@ func (s *stock) close(drop func(copies.ScopedServer, engine.Entry) error) error 
 	var err error
 	for source, all := range s.ready {
 		for _, e := range all {
-			err = errors.Join(err, drop(source.Shelf, e))
+			err = errors.Join(err, drop(source.Scoped, e))
 		}
 	}
 	s.ready = nil

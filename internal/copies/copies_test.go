@@ -23,8 +23,8 @@ import (
 
 var ctx = context.Background()
 
-// shelf returns a server of its own.
-func shelf(t *testing.T) ScopedServer {
+// scoped returns a server of its own.
+func scoped(t *testing.T) ScopedServer {
 	t.Helper()
 	server, err := sqlite.Engine{}.Hosting().Embedded(ctx, filepath.Join(t.TempDir(), "sqlite"), engine.Spec{})
 	require.NoError(t, err)
@@ -32,7 +32,7 @@ func shelf(t *testing.T) ScopedServer {
 	return ScopedServer{Server: server}
 }
 
-// plan writes a project of n migrations and returns its plan and its shelf.
+// plan writes a project of n migrations and returns its plan and its scoped.
 func plan(t *testing.T, s ScopedServer, n int, keys string) (*template.Plan, ScopedServer) {
 	t.Helper()
 	root := t.TempDir()
@@ -71,7 +71,7 @@ func TestLayersKept(t *testing.T) {
 	}{
 		{"", 10, 10}, {"", 200, 52}, {", limits: { layers: 0 }", 10, 1}, {", limits: { layers: 4 }", 20, 6},
 	} {
-		p, s := plan(t, shelf(t), c.steps, c.keys)
+		p, s := plan(t, scoped(t), c.steps, c.keys)
 		result, err := p.Build(ctx, s.Server, p.Head(), nil)
 		require.NoError(t, err)
 		assert.Len(t, result.Applied, c.steps)
@@ -89,7 +89,7 @@ func TestLayersKept(t *testing.T) {
 }
 
 func TestTwoProjectsShareTemplatesAndNoCopies(t *testing.T) {
-	server := shelf(t)
+	server := scoped(t)
 	one, a := plan(t, server, 2, "")
 	two, b := plan(t, server, 2, "")
 	first, err := a.Take(ctx, Request{Plan: one, Layer: 2, Name: "editor"})
@@ -109,7 +109,7 @@ func TestTwoProjectsShareTemplatesAndNoCopies(t *testing.T) {
 }
 
 func TestOwners(t *testing.T) {
-	p, s := plan(t, shelf(t), 1, "")
+	p, s := plan(t, scoped(t), 1, "")
 	sleep := exec.Command("sleep", "100")
 	require.NoError(t, sleep.Start())
 	other, ok := place.Running(sleep.Process.Pid)
@@ -149,7 +149,7 @@ func TestOwners(t *testing.T) {
 }
 
 func TestSweepClears(t *testing.T) {
-	p, s := plan(t, shelf(t), 3, "")
+	p, s := plan(t, scoped(t), 3, "")
 	taken, err := s.Take(ctx, Request{Plan: p, Layer: 3})
 	require.NoError(t, err)
 	folder := s.Server.About().Address
@@ -176,7 +176,7 @@ func TestSweepClears(t *testing.T) {
 // TestSideBySide: takes, sweeps and drops at once in many goroutines over
 // several servers on one folder, as several processes would do them.
 func TestSideBySide(t *testing.T) {
-	first := shelf(t)
+	first := scoped(t)
 	p, _ := plan(t, first, 12, "")
 	var wg sync.WaitGroup
 	for range 8 {
@@ -207,7 +207,7 @@ func TestNames(t *testing.T) {
 	for _, name := range []string{"a", "editor-1", "A.b_c", "7"} {
 		assert.NoError(t, CheckName(name), name)
 	}
-	p, _ := plan(t, shelf(t), 12, "")
+	p, _ := plan(t, scoped(t), 12, "")
 	for name, want := range map[string]int{"0.sql": 1, "0": 1, "3": 4, "11.sql": 12, "10": 11} {
 		got, err := p.Layer(name)
 		require.NoError(t, err)

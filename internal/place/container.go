@@ -282,9 +282,9 @@ func removeContainer(ctx context.Context, name string) error {
 	return docker.Remove(ctx, name)
 }
 
-// paused says that a server's container is paused, where that is why it does
+// checkPaused says that a server's container is checkPaused, where that is why it does
 // not answer.
-func paused(ctx context.Context, name string) error {
+func checkPaused(ctx context.Context, name string) error {
 	docker, err := container.Find(ctx)
 	if err != nil {
 		return nil

@@ -7,8 +7,8 @@ import (
 	"path/filepath"
 )
 
-// once reports whether something is said for the first time on this machine.
-func once(state, what string) bool {
+// firstTime reports whether something is said for the first time on this machine.
+func firstTime(state, what string) bool {
 	sum := sha256.Sum256([]byte(what))
 	dir := filepath.Join(state, "said")
 	if err := os.MkdirAll(dir, 0o700); err != nil {

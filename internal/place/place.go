@@ -62,7 +62,7 @@ func DataFolder(room int64) (Folder, error) {
 			tried = append(tried, fmt.Sprintf("%s has %d MB free of the %d needed", dir, free>>20, room>>20))
 			continue
 		}
-		if err := private(path); err != nil {
+		if err := makePrivate(path); err != nil {
 			tried = append(tried, err.Error())
 			continue
 		}
@@ -102,11 +102,11 @@ func diskFolder(own string) (string, error) {
 		return "", fault.New(fault.Lacking, "make it writable, or set HEMZO_MEMORY_DIR", "cannot make %s: %s",
 			filepath.Dir(path), cause(err))
 	}
-	return path, private(path)
+	return path, makePrivate(path)
 }
 
-// private makes a folder that is this user's alone, or checks that it is.
-func private(path string) error {
+// makePrivate makes a folder that is this user's alone, or checks that it is.
+func makePrivate(path string) error {
 	if err := os.Mkdir(path, 0o700); err != nil && !os.IsExist(err) {
 		return fault.New(fault.Lacking, "make the folder above it writable", "cannot make %s: %s", path, cause(err))
 	}
@@ -146,7 +146,7 @@ func StateFolder() (string, error) {
 		return "", fault.New(fault.Lacking, "make it writable, or set XDG_STATE_HOME",
 			"cannot make the state folder %s: %s", path, cause(err))
 	}
-	if err := private(path); err != nil {
+	if err := makePrivate(path); err != nil {
 		return "", err
 	}
 	probe, err := os.CreateTemp(path, "probe")
@@ -266,7 +266,7 @@ func (w Wanted) folder(state string, room int64) (Folder, error) {
 		return folder, fault.New(fault.Lacking, "free some room, set HEMZO_MEMORY_DIR, or leave out  memory: required",
 			"database %q wants memory: %s", w.Database, folder.Why)
 	}
-	if w.Say != nil && once(state, "disk "+folder.Path) {
+	if w.Say != nil && firstTime(state, "disk "+folder.Path) {
 		w.Say(fmt.Sprintf("%s: data is kept on disk, in %s", folder.Why, folder.Path))
 	}
 	return folder, nil

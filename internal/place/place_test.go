@@ -37,21 +37,21 @@ func TestPrivate(t *testing.T) {
 	dir := t.TempDir()
 	open := filepath.Join(dir, "open")
 	require.NoError(t, os.Mkdir(open, 0o755))
-	require.NoError(t, private(open))
+	require.NoError(t, makePrivate(open))
 	info, err := os.Stat(open)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
 	link := filepath.Join(dir, "link")
 	require.NoError(t, os.Symlink(open, link))
-	assert.Equal(t, fault.Lacking, fault.KindOf(private(link)), "another's link is not followed")
-	assert.ErrorContains(t, private(filepath.Join(dir, "no", "where")), "cannot make")
+	assert.Equal(t, fault.Lacking, fault.KindOf(makePrivate(link)), "another's link is not followed")
+	assert.ErrorContains(t, makePrivate(filepath.Join(dir, "no", "where")), "cannot make")
 }
 
 func TestOnce(t *testing.T) {
 	state := t.TempDir()
-	assert.True(t, once(state, "a"))
-	assert.False(t, once(state, "a"))
-	assert.True(t, once(state, "b"))
+	assert.True(t, firstTime(state, "a"))
+	assert.False(t, firstTime(state, "a"))
+	assert.True(t, firstTime(state, "b"))
 }
 
 func TestAlive(t *testing.T) {

@@ -84,7 +84,7 @@ func (o opener) ensured(ctx context.Context, identity string) (*guarded, error) 
 		return s, nil
 	}
 	if r, err := readRecord(o.path); err == nil && r.Container != "" {
-		if err := paused(ctx, r.Container); err != nil {
+		if err := checkPaused(ctx, r.Container); err != nil {
 			return nil, err
 		}
 	}

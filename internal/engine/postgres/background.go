@@ -11,18 +11,18 @@ import (
 	"hemzo/internal/engine/postgres/pg"
 )
 
-// grace is what a quick statement gets to end in when its caller has gone:
+// graceTime is what a quick statement gets to end in when its caller has gone:
 // ending it at once would close the connection, and with it give back the
 // locks of everybody in this process.
-const grace = 5 * time.Second
+const graceTime = 5 * time.Second
 
-// unhurried is ctx with its end put off by grace. The caller calls stop.
-func unhurried(ctx context.Context) (later context.Context, stop func()) {
+// withGrace is ctx with its end put off by grace. The caller calls stop.
+func withGrace(ctx context.Context) (later context.Context, stop func()) {
 	later, end := context.WithCancel(context.WithoutCancel(ctx))
 	watching := context.AfterFunc(ctx, func() {
 		select {
 		case <-later.Done():
-		case <-time.After(grace):
+		case <-time.After(graceTime):
 			end()
 		}
 	})
@@ -40,7 +40,7 @@ func (s *server) withConn(ctx context.Context, work func(context.Context, *pgx.C
 		return err
 	}
 	defer s.turn.Give()
-	ctx, stop := unhurried(ctx)
+	ctx, stop := withGrace(ctx)
 	defer stop()
 	if s.conn.IsClosed() {
 		if err := s.begin(ctx); err != nil {
@@ -71,22 +71,24 @@ func (s *server) exec(ctx context.Context, sql string, args ...any) error {
 	return s.withConn(ctx, func(ctx context.Context, conn *pgx.Conn) error { return pg.Run(ctx, conn, sql, args...) })
 }
 
-// wide is how many statements that take long run side by side.
-const wide = 4
+// maxBackground is how many statements that take long run side by side.
+const maxBackground = 4
 
-// lanes are connections for what takes long: making, dropping and renaming
+// backgroundConns are connections for what takes long: making, dropping and renaming
 // databases, each of which may wait for somebody's session to end. A caller
 // that goes has its statement ended on the server.
-type lanes struct {
+type backgroundConns struct {
 	room chan struct{}
 	mu   sync.Mutex // for what follows
 	idle []*pgx.Conn
 }
 
-func newLanes() *lanes { return &lanes{room: make(chan struct{}, wide)} }
+func newBackgroundConns() *backgroundConns {
+	return &backgroundConns{room: make(chan struct{}, maxBackground)}
+}
 
 // pop returns one that is open and idle; nil where there is none.
-func (l *lanes) pop() (conn *pgx.Conn) {
+func (l *backgroundConns) pop() (conn *pgx.Conn) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for conn == nil && len(l.idle) > 0 {
@@ -105,7 +107,7 @@ const (
 	idlePrivate = 2 * time.Second
 )
 
-func (l *lanes) push(conn *pgx.Conn, idle time.Duration) {
+func (l *backgroundConns) push(conn *pgx.Conn, idle time.Duration) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.idle = append(l.idle, conn)
@@ -113,7 +115,7 @@ func (l *lanes) push(conn *pgx.Conn, idle time.Duration) {
 }
 
 // retire closes one that nobody has used since.
-func (l *lanes) retire(conn *pgx.Conn) {
+func (l *backgroundConns) retire(conn *pgx.Conn) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	at := slices.Index(l.idle, conn)
@@ -126,15 +128,15 @@ func (l *lanes) retire(conn *pgx.Conn) {
 	_ = conn.Close(ctx)
 }
 
-// inBackground works on one of the lanes.
+// inBackground works on one of the background connections.
 func (s *server) inBackground(ctx context.Context, work func(context.Context, *pgx.Conn) error) (err error) {
 	select {
-	case s.lanes.room <- struct{}{}:
+	case s.background.room <- struct{}{}:
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	defer func() { <-s.lanes.room }()
-	conn := s.lanes.pop()
+	defer func() { <-s.background.room }()
+	conn := s.background.pop()
 	if conn == nil {
 		if conn, err = s.dial(ctx, s.config.Database, ""); err != nil {
 			return err
@@ -144,11 +146,11 @@ func (s *server) inBackground(ctx context.Context, work func(context.Context, *p
 	if s.private {
 		idle = idlePrivate
 	}
-	defer s.lanes.push(conn, idle)
+	defer s.background.push(conn, idle)
 	return work(ctx, conn)
 }
 
-// execInBackground runs statements on one of the lanes.
+// execInBackground runs statements on one of the background connections.
 func (s *server) execInBackground(ctx context.Context, sql string, args ...any) error {
 	return s.inBackground(ctx, func(ctx context.Context,
 		conn *pgx.Conn) error {
@@ -156,9 +158,9 @@ func (s *server) execInBackground(ctx context.Context, sql string, args ...any) 
 	})
 }
 
-// closeLanes closes those that nobody uses.
-func (s *server) closeLanes(ctx context.Context) {
-	for conn := s.lanes.pop(); conn != nil; conn = s.lanes.pop() {
+// closeBackground closes those that nobody uses.
+func (s *server) closeBackground(ctx context.Context) {
+	for conn := s.background.pop(); conn != nil; conn = s.background.pop() {
 		_ = conn.Close(ctx)
 	}
 }

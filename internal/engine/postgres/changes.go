@@ -33,7 +33,7 @@ func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Chang
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
 	defer conn.Close(ctx)
-	start, err := d.server.twin(ctx, c.Start)
+	start, err := d.server.dialReference(ctx, c.Start)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +161,7 @@ func (d *database) touchedTables(ctx context.Context, r engine.Reset) (names []s
 	base, err := d.base(ctx, r)
 	var t witness.Touched
 	if err == nil {
-		t, err = d.asked(ctx, base)
+		t, err = d.compareRetrying(ctx, base)
 	}
 	if reason := (witness.Cannot{}); errors.As(err, &reason) {
 		return nil, false, nil

@@ -61,10 +61,10 @@ func sorted(all []engine.Setting) []engine.Setting {
 	return all
 }
 
-// forTests are settings that trade safety after a crash of the machine, which
+// testSettings are settings that trade safety after a crash of the machine, which
 // a test database does not need, for speed. Autovacuum is off because the
 // witness of resets needs quiet tables.
-var forTests = []engine.Setting{
+var testSettings = []engine.Setting{
 	{Name: "fsync", Value: "off"}, {Name: "synchronous_commit", Value: "off"}, {Name: "full_page_writes", Value: "off"},
 	{Name: "wal_level", Value: "minimal"}, {Name: "max_wal_senders", Value: "0"}, {Name: "autovacuum", Value: "off"},
 	{Name: "max_connections", Value: "200"}, {Name: "max_wal_size", Value: "256MB"},
@@ -166,7 +166,7 @@ func (c *cluster) next(ctx context.Context, failed error) (*engine.Program, erro
 		}
 	}
 	c.ports = 0
-	taken, err := c.take(c.saved())
+	taken, err := c.copyKept(c.saved())
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +175,7 @@ func (c *cluster) next(ctx context.Context, failed error) (*engine.Program, erro
 		return c.program()
 	}
 	c.resumed = 0
-	if err := c.lay(ctx); err != nil {
+	if err := c.initialize(ctx); err != nil {
 		return nil, err
 	}
 	return c.program()
@@ -260,11 +260,11 @@ func (c *cluster) prepare() error {
 	return nil
 }
 
-// lay lays out the data folder: a copy of a fresh one kept from before, or a
+// initialize lays out the data folder: a copy of a fresh one kept from before, or a
 // fresh one, which is then kept.
-func (c *cluster) lay(ctx context.Context) error {
+func (c *cluster) initialize(ctx context.Context) error {
 	kept := filepath.Join(c.home.Kept, "fresh-"+c.major+"-"+c.stamp)
-	if taken, err := c.take(kept); err != nil || taken {
+	if taken, err := c.copyKept(kept); err != nil || taken {
 		return err
 	}
 	// It is let finish, whoever has gone meanwhile: ended half-way it takes the
@@ -305,7 +305,8 @@ func (c *cluster) configure(port int) (config string, err error) {
 	if err := c.write(hba, "local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n"); err != nil {
 		return "", err
 	}
-	settings := append(slices.Clone(forTests), engine.Setting{Name: "shared_buffers", Value: buffers(memoryLimit())})
+	settings := append(slices.Clone(testSettings),
+		engine.Setting{Name: "shared_buffers", Value: buffers(memoryLimit())})
 	settings = append(settings, c.spec.Settings...)
 	settings = append(settings,
 		engine.Setting{Name: "listen_addresses", Value: "127.0.0.1"},
@@ -338,7 +339,7 @@ func (c *cluster) program() (*engine.Program, error) {
 		Kill:  syscall.SIGQUIT,
 		Probe: func(ctx context.Context) (json.RawMessage, error) { return c.probe(ctx, port) },
 		Ended: func(code int) error {
-			if taken(port) {
+			if portInUse(port) {
 				return errPort
 			}
 			return fmt.Errorf("PostgreSQL ended while it started (exit code %d)", code)
@@ -377,7 +378,7 @@ func (c *cluster) write(path, text string) error {
 	return c.own(path)
 }
 
-func taken(port int) bool {
+func portInUse(port int) bool {
 	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
 		return true

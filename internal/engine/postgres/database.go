@@ -33,11 +33,11 @@ type database struct {
 	restore restore.Session
 	looks   int
 
-	read    witness.Baseline // what was read last of a witness.Baseline, from the text of readOf
-	readOf  []byte
-	startOf string          // the start state that the next line is the baseline of
-	start   json.RawMessage // it does not change as long as the start state is there
-	begun   engine.Entry    // a start state, once it was asked for
+	read       witness.Baseline // what was read last of a witness.Baseline, from the text of readOf
+	readOf     []byte
+	startOf    string          // the start state that the next line is the baseline of
+	start      json.RawMessage // it does not change as long as the start state is there
+	foundStart engine.Entry    // a start state, once it was asked for
 
 	schema    schema.Schema // of the start state schemaFor
 	schemaFor string

@@ -62,15 +62,15 @@ func (Engine) Check(s engine.Spec) error {
 		if !plainName.MatchString(set.Name) {
 			return fault.New(fault.Usage, "", "postgres: %q is no name of a setting", set.Name)
 		}
-		if slices.Contains(fixed, set.Name) {
+		if slices.Contains(reservedSettings, set.Name) {
 			return fault.New(fault.Usage, "leave it out", "postgres: the setting %s is Hemzo's to choose", set.Name)
 		}
 	}
 	return nil
 }
 
-// fixed are the settings that Hemzo needs as it sets them.
-var fixed = []string{"port", "listen_addresses", "unix_socket_directories", "hba_file", "data_directory",
+// reservedSettings are the settings that Hemzo needs as it sets them.
+var reservedSettings = []string{"port", "listen_addresses", "unix_socket_directories", "hba_file", "data_directory",
 	"dynamic_shared_memory_type"}
 
 func major(version string) string {

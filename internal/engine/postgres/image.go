@@ -21,7 +21,7 @@ func (Engine) Image(spec engine.Spec) engine.Image {
 		version = "latest"
 	}
 	args := []string{"postgres"}
-	settings := append(slices.Clone(forTests), engine.Setting{Name: "shared_buffers", Value: buffers(spec.Memory)})
+	settings := append(slices.Clone(testSettings), engine.Setting{Name: "shared_buffers", Value: buffers(spec.Memory)})
 	if spec.Room > 0 { // a log without room is the end of the server, a table without room an error
 		settings = append(settings, engine.Setting{Name: "max_wal_size",
 			Value: fmt.Sprintf("%dMB", max(spec.Room>>22, 2))})

@@ -32,10 +32,10 @@ func (c *cluster) saved() string {
 // noRoomFor is what to do where the data of a server finds no room.
 const noRoomFor = "free some room, or set HEMZO_MEMORY_DIR to a folder with more"
 
-// take copies a kept data folder; false where there is none that is whole. One
+// copyKept copies a kept data folder; false where there is none that is whole. One
 // that was looked at and found broken is removed; where the copy fails for
 // another reason it stays, and that is the error.
-func (c *cluster) take(from string) (bool, error) {
+func (c *cluster) copyKept(from string) (bool, error) {
 	// The mark is written last: a folder without it is half a folder.
 	mark, err := os.ReadFile(filepath.Join(from, "whole"))
 	of, size, _ := strings.Cut(string(mark), "\n")

@@ -230,14 +230,14 @@ func filledUnlogged(ctx context.Context, conn *pgx.Conn) (filled []tableName, er
 	}
 	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[tableName])
 	for _, t := range all {
-		if some(ctx, conn, t) {
+		if hasRows(ctx, conn, t) {
 			filled = append(filled, t)
 		}
 	}
 	return filled, err
 }
 
-func some(ctx context.Context, conn *pgx.Conn, t tableName) (yes bool) {
+func hasRows(ctx context.Context, conn *pgx.Conn, t tableName) (yes bool) {
 	_ = conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+t.String()+")").Scan(&yes)
 	return yes
 }
@@ -263,7 +263,7 @@ func (s *server) applyCarry(ctx context.Context, id string, from engine.Entry, f
 	}
 	defer conn.Close(ctx)
 	for _, t := range c.Unlogged {
-		if !some(ctx, conn, t) && from.Kind == engine.Template {
+		if !hasRows(ctx, conn, t) && from.Kind == engine.Template {
 			conn.Close(ctx)
 			if err := s.Drop(ctx, from.ID); err != nil {
 				return err

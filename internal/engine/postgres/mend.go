@@ -14,22 +14,22 @@ import (
 	"hemzo/internal/engine/postgres/witness"
 )
 
-// mend brings a schema that was changed back without replacing the database,
+// repairSchema brings a schema that was changed back without replacing the database,
 // where only objects were added, or the schema public was dropped, renamed or
 // made anew: clients stay connected. It reports what was dropped, and returns
-// the baseline that then holds. Otherwise it fails with errSchema.
-func (d *database) mend(ctx context.Context, start string, base witness.Baseline,
+// the baseline that then holds. Otherwise it fails with witness.ErrSchema.
+func (d *database) repairSchema(ctx context.Context, start string, base witness.Baseline,
 	report *engine.Report) (now witness.Baseline,
 	err error) {
 	if base.Tables == nil || !d.server.isSuperuser {
 		return base, witness.ErrSchema
 	}
-	twin, err := d.openReference(ctx, start)
+	reference, err := d.openReference(ctx, start)
 	if err != nil {
 		return base, err
 	}
 	if d.schemaFor != start {
-		if d.schema, err = schema.Read(ctx, twin); err != nil {
+		if d.schema, err = schema.Read(ctx, reference); err != nil {
 			return base, err
 		}
 		d.schemaFor = start
@@ -63,13 +63,13 @@ func (d *database) mend(ctx context.Context, start string, base witness.Baseline
 		}
 	}
 	if old, there := d.schema[schema.Public]; there && after[schema.Public].Definition != old.Definition {
-		if err := d.makePublic(ctx, conn, twin); err != nil {
+		if err := d.repairPublic(ctx, conn, reference); err != nil {
 			return base, err
 		}
 		report.Settings = []string{"schema public"}
 	}
 	report.Dropped, report.Schema = dropped, len(dropped)+len(report.Settings) > 0 // else it is as it was again
-	return d.sameAsTwin(ctx, conn, twin, base)
+	return d.sameAsReference(ctx, conn, reference, base)
 }
 
 // drop runs the statements that drop what was added, with the owner's rights.
@@ -88,9 +88,9 @@ func (d *database) drop(ctx context.Context, sql string) error {
 	return witness.ErrSchema
 }
 
-// makePublic gives the schema public its owner, rights and comment back, and
+// repairPublic gives the schema public its owner, rights and comment back, and
 // makes it where it is not there.
-func (d *database) makePublic(ctx context.Context, conn, twin *pgx.Conn) error {
+func (d *database) repairPublic(ctx context.Context, conn, reference *pgx.Conn) error {
 	const statements = `SELECT format('ALTER SCHEMA public OWNER TO %I', pg_get_userbyid(nspowner))
 		FROM pg_namespace WHERE nspname = 'public'
 		UNION ALL SELECT format('GRANT %s ON SCHEMA public TO %s%s', a.privilege_type, CASE a.grantee WHEN 0
@@ -100,7 +100,7 @@ func (d *database) makePublic(ctx context.Context, conn, twin *pgx.Conn) error {
 				= 'public'
 		UNION ALL SELECT format('COMMENT ON SCHEMA public IS %L', obj_description(oid, 'pg_namespace'))
 			FROM pg_namespace WHERE nspname = 'public'`
-	rows, err := twin.Query(ctx, statements)
+	rows, err := reference.Query(ctx, statements)
 	if err != nil {
 		return err
 	}
@@ -131,9 +131,10 @@ func (d *database) makePublic(ctx context.Context, conn, twin *pgx.Conn) error {
 	return nil
 }
 
-// sameAsTwin compares the catalogs that were written to with those of the start
+// sameAsReference compares the catalogs that were written to with those of the start
 // state, row by row, and returns the baseline that they are those of again.
-func (d *database) sameAsTwin(ctx context.Context, conn, twin *pgx.Conn, base witness.Baseline) (witness.Baseline,
+func (d *database) sameAsReference(ctx context.Context, conn, reference *pgx.Conn,
+	base witness.Baseline) (witness.Baseline,
 	error) {
 	all, err := d.server.witness.Catalogs.List(ctx, conn)
 	if err != nil {
@@ -162,7 +163,7 @@ func (d *database) sameAsTwin(ctx context.Context, conn, twin *pgx.Conn, base wi
 	if err != nil {
 		return base, err
 	}
-	want, err := d.server.witness.Catalogs.Sums(ctx, twin, which)
+	want, err := d.server.witness.Catalogs.Sums(ctx, reference, which)
 	if err != nil {
 		return base, err
 	}

@@ -230,7 +230,7 @@ func TestKeptFolders(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(c.data, "base"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(c.data, "base", "1"), []byte("rows"), 0o600))
 	take := func() bool {
-		taken, err := c.take(c.saved())
+		taken, err := c.copyKept(c.saved())
 		require.NoError(t, err)
 		return taken
 	}
@@ -248,7 +248,7 @@ func TestKeptFolders(t *testing.T) {
 	// Without room for the copy what is kept stays; one that has lost a part goes.
 	require.NoError(t, os.RemoveAll(c.data))
 	require.NoError(t, os.WriteFile(c.data, nil, 0o600))
-	_, err = c.take(c.saved())
+	_, err = c.copyKept(c.saved())
 	require.Error(t, err)
 	assert.DirExists(t, c.saved(), "the target was at fault")
 	require.NoError(t, os.RemoveAll(c.data))

@@ -57,19 +57,19 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 	return conn, nil
 }
 
-// dropReference drops the twin that rows are read from; the next is made anew.
+// dropReference drops the reference copy that rows are read from; the next is made anew.
 func (d *database) dropReference(ctx context.Context) {
 	d.referenceConn.Close(ctx)
 	s := d.server
-	if s.twins.Take(ctx) != nil {
+	if s.referenceTurn.Take(ctx) != nil {
 		return
 	}
-	defer s.twins.Give()
-	_ = s.Drop(ctx, s.twinOf[d.referenceOf])
-	delete(s.twinOf, d.referenceOf)
+	defer s.referenceTurn.Give()
+	_ = s.Drop(ctx, s.references[d.referenceOf])
+	delete(s.references, d.referenceOf)
 }
 
-// openReference opens a session on the twin of a start state, and keeps it.
+// openReference opens a session on the reference copy of a start state, and keeps it.
 func (d *database) openReference(ctx context.Context, start string) (*pgx.Conn, error) {
 	if d.referenceConn != nil && !d.referenceConn.IsClosed() && d.referenceOf == start {
 		return d.referenceConn, nil
@@ -78,7 +78,7 @@ func (d *database) openReference(ctx context.Context, start string) (*pgx.Conn, 
 		d.referenceConn.Close(ctx)
 	}
 	var err error
-	d.referenceConn, err = d.server.twin(ctx, start)
+	d.referenceConn, err = d.server.dialReference(ctx, start)
 	d.referenceOf = start
 	return d.referenceConn, err
 }

@@ -110,15 +110,15 @@ func (d *database) base(ctx context.Context, r engine.Reset) (b witness.Baseline
 		if raw == nil || json.Unmarshal(raw, &b) != nil || b.Form != witness.Form || !b.Safe() {
 			return b, witness.Cannot{Why: "the server cannot tell what was touched"}
 		}
-		d.adopt(b, raw)
+		d.setBaseline(b, raw)
 		d.look.DropPending()
 	}
 	d.look.FromStart = r.Baseline == nil
 	return d.read, nil
 }
 
-// adopt takes a baseline as the one that was read last.
-func (d *database) adopt(b witness.Baseline, raw json.RawMessage) {
+// setBaseline takes a baseline as the one that was read last.
+func (d *database) setBaseline(b witness.Baseline, raw json.RawMessage) {
 	d.read, d.readOf = b, raw
 	d.look.NewBaseline()
 }
@@ -152,9 +152,9 @@ func (s *server) exact() bool {
 	return s.private && s.isSuperuser && s.autovacuumOff && slices.Contains(witness.Tested, major(s.about.Version))
 }
 
-// asked is compare, once more on a new session where Hemzo's own was ended
+// compareRetrying is compare, once more on a new session where Hemzo's own was ended
 // while nobody used it: to make a snapshot, for one.
-func (d *database) asked(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
+func (d *database) compareRetrying(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
 	if d.looks++; d.looks == 1 && d.witnessConn == nil { // often the only one, and nothing was touched
 		told := false
 		err := d.server.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
@@ -198,11 +198,11 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 		return nil, err
 	}
 	report := &engine.Report{Tables: []engine.TableReport{}, Baseline: r.Baseline}
-	t, err := d.settledDown(ctx, base)
+	t, err := d.lookWhenQuiet(ctx, base)
 	mended := errors.Is(err, witness.ErrSchema)
 	if mended {
-		if base, err = d.mend(ctx, r.Start, base, report); err == nil {
-			t, err = d.asked(ctx, base)
+		if base, err = d.repairSchema(ctx, r.Start, base, report); err == nil {
+			t, err = d.compareRetrying(ctx, base)
 		}
 	}
 	if err != nil {
@@ -285,24 +285,24 @@ func (d *database) level(ctx context.Context, start string) (changed []string, e
 
 // startEntry finds a start state, once: it stays as it is.
 func (d *database) startEntry(ctx context.Context, id string) (engine.Entry, error) {
-	if d.begun.ID == id {
-		return d.begun, nil
+	if d.foundStart.ID == id {
+		return d.foundStart, nil
 	}
 	e, err := d.server.Find(ctx, id)
 	if err == nil {
-		d.begun = e
+		d.foundStart = e
 	}
 	return e, err
 }
 
-// settledDown is asked once no transaction that has written is under way in
+// lookWhenQuiet is asked once no transaction that has written is under way in
 // the database: it could be committed after the reset. Who has one is waited
 // for, or ended where that is wanted.
-func (d *database) settledDown(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
+func (d *database) lookWhenQuiet(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
 	end := time.Now().Add(d.session.Wait)
 	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
 		d.look.Writers = 0
-		t, err = d.asked(ctx, base)
+		t, err = d.compareRetrying(ctx, base)
 		if d.look.Writers == 0 || err != nil && !errors.Is(err, witness.ErrSchema) {
 			return t, err
 		}
@@ -312,7 +312,7 @@ func (d *database) settledDown(ctx context.Context, base witness.Baseline) (t wi
 				return t, fmt.Errorf("ending the sessions that have written: %w", err)
 			}
 		} else if time.Now().After(end) {
-			return t, d.unfinished(ctx)
+			return t, d.describeWriters(ctx)
 		}
 		select {
 		case <-ctx.Done():
@@ -324,8 +324,8 @@ func (d *database) settledDown(ctx context.Context, base witness.Baseline) (t wi
 
 func (d *database) oidText() string { return strconv.FormatUint(uint64(d.look.OID), 10) }
 
-// unfinished names the sessions with transactions that have written.
-func (d *database) unfinished(ctx context.Context) error {
+// describeWriters names the sessions with transactions that have written.
+func (d *database) describeWriters(ctx context.Context) error {
 	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force",
 		"a transaction is under way that has written (waited %s)", d.session.Wait)
 	who := d.server.witness.Writing("array_agg(format('pid %s, %s, %s, %s: %s', a.pid, pg_get_userbyid(a.usesysid), "+

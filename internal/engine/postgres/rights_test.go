@@ -400,7 +400,7 @@ func TestOneSpare(t *testing.T) {
 		require.NoError(t, o.Close())
 	}
 	assert.Equal(t, int64(1), works())
-	s.dropTwins(t.Context())
+	s.dropReferences(t.Context())
 	assert.Zero(t, works())
 }
 

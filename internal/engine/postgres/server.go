@@ -32,12 +32,13 @@ type server struct {
 	isSuperuser   bool // it may do anything
 	autovacuumOff bool // nobody vacuums but who says so, and it is counted
 
-	patience engine.Patience
-	said     atomic.Bool       // that it is waited for
-	twins    turn.Turn         // for the next two
-	twinOf   map[string]string // copies of start states to read rows from, by start state
-	spares   map[string]spare  // copies made beforehand, by start state and owner; without a name while they are made
-	closed   bool              // no more are made
+	patience      engine.Patience
+	said          atomic.Bool       // that it is waited for
+	referenceTurn turn.Turn         // for the next two
+	references    map[string]string // copies of start states to read rows from, by start state
+	// copies made beforehand, by start state and owner; without a name while they are made
+	spares map[string]spare
+	closed bool // no more are made
 
 	works     sync.Mutex                  // for what follows
 	inherited map[string]witness.Baseline // of the templates below works, by work
@@ -51,10 +52,10 @@ type server struct {
 	key     string     // what passwords are derived from; "" where there is no such secret yet
 	ensured map[string]bool
 
-	lanes  *lanes
-	owning turn.Turn // for what follows
-	own    string    // the owner lock, once asked for
-	stop   func()    // ends what keeps the connection
+	background *backgroundConns
+	owning     turn.Turn // for what follows
+	own        string    // the owner lock, once asked for
+	stop       func()    // ends what keeps the connection
 
 	turn turn.Turn // for what follows
 	conn *pgx.Conn
@@ -63,8 +64,9 @@ type server struct {
 }
 
 func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
-	s := &server{config: config, host: host, patience: p, twins: turn.New(), owning: turn.New(), turn: turn.New(),
-		lanes: newLanes(), heldLocks: map[string]bool{}}
+	s := &server{config: config, host: host, patience: p, referenceTurn: turn.New(), owning: turn.New(),
+		turn:       turn.New(),
+		background: newBackgroundConns(), heldLocks: map[string]bool{}}
 	s.witness.Exact = s.exact
 	s.witness.Super = func() bool { return s.isSuperuser }
 	s.witness.Socket = func() string { return s.socket }
@@ -178,9 +180,9 @@ func (s *server) Close() error {
 	ctx, end := context.WithTimeout(context.Background(), 5*time.Second)
 	defer end()
 	if !s.private { // there the guard clears them away
-		s.dropTwins(ctx)
+		s.dropReferences(ctx)
 	}
-	s.closeLanes(ctx)
+	s.closeBackground(ctx)
 	if s.owning.Take(ctx) == nil {
 		if s.stop != nil {
 			s.stop()

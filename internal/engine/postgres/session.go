@@ -64,7 +64,7 @@ func plain(config *pgx.ConnConfig) {
 	config.DialFunc = (&net.Dialer{KeepAliveConfig: keepAlive}).DialContext
 	// A statement whose caller has gone ends on the server too.
 	config.BuildContextWatcherHandler = func(conn *pgconn.PgConn) ctxwatch.Handler {
-		return &pgconn.CancelRequestContextWatcherHandler{Conn: conn, DeadlineDelay: grace}
+		return &pgconn.CancelRequestContextWatcherHandler{Conn: conn, DeadlineDelay: graceTime}
 	}
 }
 

@@ -107,8 +107,8 @@ func (d *database) inUse(ctx context.Context) error {
 // commonBaseline is the baseline that this database and its snapshot have in commonBaseline:
 // none where somebody came while it was made.
 func (d *database) commonBaseline(ctx context.Context, to string, now witness.Baseline) (json.RawMessage, error) {
-	d.adopt(now, nil)
-	t, err := d.asked(ctx, now)
+	d.setBaseline(now, nil)
+	t, err := d.compareRetrying(ctx, now)
 	if err == nil && t.Nothing() {
 		return json.Marshal(now)
 	}

@@ -10,19 +10,19 @@ import (
 	"hemzo/internal/engine/postgres/pg"
 )
 
-// twin opens a copy of a start state from which rows are read: nobody can
+// dialReference opens a copy of a start state from which rows are read: nobody can
 // connect to a template itself. It is made at the first need, and goes with
 // this process.
-func (s *server) twin(ctx context.Context, start string) (*pgx.Conn, error) {
-	if err := s.twins.Take(ctx); err != nil {
+func (s *server) dialReference(ctx context.Context, start string) (*pgx.Conn, error) {
+	if err := s.referenceTurn.Take(ctx); err != nil {
 		return nil, err
 	}
-	defer s.twins.Give()
-	if id := s.twinOf[start]; id != "" {
+	defer s.referenceTurn.Give()
+	if id := s.references[start]; id != "" {
 		if conn, err := s.dial(ctx, id, ""); err == nil {
 			return conn, nil
 		}
-		delete(s.twinOf, start)
+		delete(s.references, start)
 	}
 	lock, _, err := s.Own(ctx)
 	if err != nil {
@@ -38,10 +38,10 @@ func (s *server) twin(ctx context.Context, start string) (*pgx.Conn, error) {
 	if err := s.Copy(ctx, start, id, facts); err != nil {
 		return nil, fmt.Errorf("making a copy to read from: %w", err)
 	}
-	if s.twinOf == nil {
-		s.twinOf = map[string]string{}
+	if s.references == nil {
+		s.references = map[string]string{}
 	}
-	s.twinOf[start] = id
+	s.references[start] = id
 	return s.dial(ctx, id, "")
 }
 
@@ -151,10 +151,10 @@ func (s *server) same(ctx context.Context, id string) (sql string, err error) {
 // claimSpare reports whether there is no spare for a key, nor one being made:
 // then the caller makes it, and calls placeSpare.
 func (s *server) claimSpare(ctx context.Context, key string) (bool, error) {
-	if err := s.twins.Take(ctx); err != nil {
+	if err := s.referenceTurn.Take(ctx); err != nil {
 		return false, err
 	}
-	defer s.twins.Give()
+	defer s.referenceTurn.Give()
 	if _, there := s.spares[key]; there || s.closed {
 		return false, nil
 	}
@@ -169,14 +169,14 @@ func (s *server) claimSpare(ctx context.Context, key string) (bool, error) {
 // that nobody will ask for any more, leaves nothing there.
 func (s *server) placeSpare(key string, made spare) {
 	ctx := context.Background()
-	_ = s.twins.Take(ctx)
+	_ = s.referenceTurn.Take(ctx)
 	closed := s.closed
 	if made.work == "" || closed {
 		delete(s.spares, key)
 	} else {
 		s.spares[key] = made
 	}
-	s.twins.Give()
+	s.referenceTurn.Give()
 	if closed && made.work != "" {
 		_ = s.Drop(ctx, made.work)
 		made.unlock(ctx)
@@ -186,10 +186,10 @@ func (s *server) placeSpare(key string, made spare) {
 // takeSpare returns a copy that was made beforehand; one without a name where
 // there is none.
 func (s *server) takeSpare(ctx context.Context, from, owner string) (spare, error) {
-	if err := s.twins.Take(ctx); err != nil {
+	if err := s.referenceTurn.Take(ctx); err != nil {
 		return spare{}, err
 	}
-	defer s.twins.Give()
+	defer s.referenceTurn.Give()
 	key := spareFor(from, owner)
 	made := s.spares[key]
 	if made.work != "" { // else one may be under way
@@ -198,16 +198,16 @@ func (s *server) takeSpare(ctx context.Context, from, owner string) (spare, erro
 	return made, nil
 }
 
-// dropTwins drops what twin and prepare have made.
-func (s *server) dropTwins(ctx context.Context) {
-	if s.twins.Take(ctx) != nil {
+// dropReferences drops what dialReference and prepareSpare have made.
+func (s *server) dropReferences(ctx context.Context) {
+	if s.referenceTurn.Take(ctx) != nil {
 		return
 	}
 	s.closed = true
-	twins, spares := s.twinOf, s.spares
-	s.twinOf, s.spares = nil, nil
-	s.twins.Give()
-	for _, id := range twins {
+	references, spares := s.references, s.spares
+	s.references, s.spares = nil, nil
+	s.referenceTurn.Give()
+	for _, id := range references {
 		_ = s.Drop(ctx, id)
 	}
 	for _, made := range spares {

@@ -31,7 +31,7 @@ func (s *Session) PutBack(ctx context.Context, p *Plan) (err error) {
 		}
 		if forced := s.Force && pg.State(err) == pg.LockNotAvailable; forced {
 			err = EndHolders(ctx, conn, p.Names())
-		} else if errors.Is(err, ErrTwin) || conn.IsClosed() || s.reader != nil && s.reader.IsClosed() {
+		} else if errors.Is(err, ErrReferenceLost) || conn.IsClosed() || s.reader != nil && s.reader.IsClosed() {
 			err = nil // ended while nobody used it: again
 		}
 		if err != nil {
@@ -58,7 +58,7 @@ func (s *Session) attempt(ctx context.Context, conn *pgx.Conn, p *Plan) (err err
 		}
 	}()
 	names := p.Names()
-	how, err := s.emptyings(ctx, conn, p)
+	how, err := s.chooseEmptying(ctx, conn, p)
 	if err != nil {
 		return err
 	}
@@ -82,7 +82,7 @@ func (s *Session) attempt(ctx context.Context, conn *pgx.Conn, p *Plan) (err err
 	if err := s.finish(ctx, conn, p, how, results[first:]); err != nil || !more {
 		return err
 	}
-	if err := s.undisturbed(ctx, conn, p); err != nil {
+	if err := s.checkUndisturbed(ctx, conn, p); err != nil {
 		return err
 	}
 	_, err = conn.Exec(ctx, end)
@@ -103,7 +103,7 @@ func (p *Plan) statements(how []emptying) (sql []string, first int, more bool) {
 		case allRows:
 			sql = append(sql, "DELETE FROM ONLY "+name)
 		case youngRows:
-			sql = append(sql, "DELETE FROM ONLY "+name+" WHERE "+p.young(i), "SELECT count(*) FROM ONLY "+name)
+			sql = append(sql, "DELETE FROM ONLY "+name+" WHERE "+p.writtenSince(i), "SELECT count(*) FROM ONLY "+name)
 		}
 		more = more || how[i] != allRows || p.Mark(i).Rows
 	}
@@ -142,9 +142,9 @@ func (s *Session) finish(
 	return nil
 }
 
-// undisturbed fails where a function that a check, a default or an index calls
+// checkUndisturbed fails where a function that a check, a default or an index calls
 // has written to a table which had been put back already.
-func (s *Session) undisturbed(ctx context.Context, conn *pgx.Conn, p *Plan) error {
+func (s *Session) checkUndisturbed(ctx context.Context, conn *pgx.Conn, p *Plan) error {
 	if s.callsFor != p.Start {
 		const calls = "SELECT EXISTS (SELECT FROM pg_depend WHERE refclassid = 'pg_proc'::regclass AND refobjid >= " +
 			"16384 AND classid IN ('pg_constraint'::regclass, 'pg_attrdef'::regclass, 'pg_class'::regclass))"
@@ -168,9 +168,9 @@ func (s *Session) undisturbed(ctx context.Context, conn *pgx.Conn, p *Plan) erro
 	return err
 }
 
-// young is the condition for rows of the i-th table that were written since
+// writtenSince is the condition for rows of the i-th table that were written since
 // its start state.
-func (p *Plan) young(i int) string {
+func (p *Plan) writtenSince(i int) string {
 	if since := p.Mark(i).Since; since != "" {
 		return fmt.Sprintf("age(xmin) < age('%s'::xid)", since)
 	}
@@ -183,11 +183,11 @@ func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witn
 	if left == m.Count && left > 0 {
 		return nil
 	}
-	twin, err := s.from(ctx, start)
+	reference, err := s.from(ctx, start)
 	if err != nil {
 		return err
 	}
-	r := refilling{from: twin, to: conn, name: m.Name}
+	r := refilling{from: reference, to: conn, name: m.Name}
 	if err = r.layout(ctx); err == nil {
 		err = r.fill(ctx, left, m.Count, done)
 	}
@@ -197,7 +197,7 @@ func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witn
 	if state := pg.State(err); strings.HasPrefix(state, "22") || strings.HasPrefix(state, "23") {
 		return witness.Cannot{Why: "the rows of " + done.Name + " break rules of the table that came after them"}
 	}
-	if errors.Is(err, ErrTwin) {
+	if errors.Is(err, ErrReferenceLost) {
 		s.DropFrom(ctx)
 	}
 	if err != nil {
@@ -206,9 +206,9 @@ func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witn
 	return nil
 }
 
-// ErrTwin says that the twin of a start state is not as it was made: a crash of
+// ErrReferenceLost says that the reference copy of a start state is not as it was made: a crash of
 // the server has emptied its unlogged tables.
-var ErrTwin = errors.New("what rows are read from has not all of them")
+var ErrReferenceLost = errors.New("what rows are read from has not all of them")
 
 // beginAlone begins a transaction with a number. alone is false where others of
 // this database are under way that have one: what they write after a reset is
@@ -228,10 +228,10 @@ func (s *Session) beginAlone(ctx context.Context, conn *pgx.Conn) (xid string, a
 	return xid, err == nil && n <= 1, err // this one is one of them
 }
 
-// emptyings decides how each table is emptied. Rows that have not been written
+// chooseEmptying decides how each table is emptied. Rows that have not been written
 // since the start state stay. A table that has grown large is emptied as a
 // whole, unless a foreign key of another leads to it.
-func (s *Session) emptyings(ctx context.Context, conn *pgx.Conn, p *Plan) ([]emptying, error) {
+func (s *Session) chooseEmptying(ctx context.Context, conn *pgx.Conn, p *Plan) ([]emptying, error) {
 	how := make([]emptying, len(p.Tables))
 	var ids []uint32
 	var limits []int64

@@ -23,7 +23,7 @@ import (
 //go:embed sql/layout.sql
 var layoutSQL string
 
-// refilling brings rows of a table from the twin of the start state.
+// refilling brings rows of a table from the reference copy of the start state.
 type refilling struct {
 	from, to     *pgx.Conn
 	name         string
@@ -66,7 +66,7 @@ func (r *refilling) fill(ctx context.Context, left, want int64, done *engine.Tab
 // the start state has.
 func (r *refilling) whole(err error, came, want int64) error {
 	if err == nil && came != want {
-		return ErrTwin
+		return ErrReferenceLost
 	}
 	return err
 }
@@ -103,7 +103,7 @@ func copyOut(ctx context.Context, conn *pgx.Conn, to *io.PipeWriter, sql string)
 // state, in their order.
 var errOrder = errors.New("the keys differ")
 
-// missing lists where the rows are, in the twin, whose keys are not in the
+// missing lists where the rows are, in the reference copy, whose keys are not in the
 // table. Both list their keys in the same order.
 func (r *refilling) missing(ctx context.Context) (rows []string, err error) {
 	query := fmt.Sprintf("COPY (SELECT ctid, %s FROM ONLY %s ORDER BY %s) TO STDOUT (FORMAT binary)", r.key, r.name,

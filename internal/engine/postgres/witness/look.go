@@ -39,7 +39,7 @@ type Touched struct {
 // Nothing reports whether no table and no counter differs.
 func (t Touched) Nothing() bool { return len(t.Tables)+len(t.Counters) == 0 }
 
-// Compare asks what differs from a baseline. It fails with errReplace where
+// Compare asks what differs from a baseline. It fails with a Cannot where
 // that cannot be told, or is more than rows and counters.
 func (l *Look) Compare(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touched, err error) {
 	t, ok, err := l.Quick(ctx, conn, true, base)

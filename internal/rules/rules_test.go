@@ -1,7 +1,7 @@
-// Package house holds the rules of this repository's own code: who may import
+// Package rules holds the rules of this repository's own code: who may import
 // whom, how long lines and functions are, and that nothing outside an engine's
 // folder knows it by name.
-package house
+package rules
 
 import (
 	"bytes"
