@@ -22,7 +22,8 @@ test: build
 
 # The packages with goroutines of their own, under Go's race detector, which
 # needs a C compiler.
-RACY = ./internal/control ./internal/turn ./internal/filelock ./internal/place ./internal/copies ./internal/template ./internal/reset ./internal/container
+RACY = ./internal/control ./internal/turn ./internal/filelock ./internal/place ./internal/copies ./internal/template ./internal/reset ./internal/container \
+	./internal/engine/fake
 race:
 	CGO_ENABLED=1 go test -race -timeout 30m $(RACY)
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/sqlite -rounds 10

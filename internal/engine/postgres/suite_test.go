@@ -2,12 +2,14 @@ package postgres_test
 
 import (
 	"fmt"
+	"os"
 	"os/exec"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"hemzo/internal/container"
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/enginetest"
 	"hemzo/internal/engine/postgres"
@@ -47,6 +49,12 @@ func TestSuiteInMemory(t *testing.T) {
 }
 
 func TestSuiteInContainers(t *testing.T) {
+	docker, err := container.Find(t.Context())
+	if err != nil && os.Getuid() != 0 { // root has it installed
+		t.Skip(err)
+	}
+	require.NoError(t, err)
+	require.NoError(t, docker.Close())
 	enginetest.Home(t, postgres.Engine{})
 	enginetest.Run(t, subject(place.Wanted{Where: []string{"container"}}))
 }
