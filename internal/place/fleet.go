@@ -1,6 +1,7 @@
 package place
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -124,7 +125,7 @@ func (f *containers) About() engine.About {
 // Start starts a container, in the place of one of its name, and returns when
 // its server is ready.
 func (f *containers) Start(ctx context.Context, id, _ string) (engine.Endpoint, error) {
-	ctx, stop := context.WithTimeout(ctx, f.spec.Service.Within)
+	ctx, stop := context.WithTimeout(ctx, cmp.Or(f.spec.Service.Within, startTime))
 	defer stop()
 	said := &tail{}
 	image := f.how.Image(f.spec)

@@ -19,6 +19,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/turn"
 )
 
 // GuardCommand is the command, of this program, that a guard runs as.
@@ -59,8 +60,8 @@ func guardWith(path string, engines []engine.Engine, sweep Sweeper, begin starte
 	}
 	g := &guard{
 		record: r, path: path, sweep: sweep, asked: make(chan struct{}, 1), over: make(chan struct{}),
-		running: map[string]*supervised{},
-		ended:   make(chan string, 1),
+		running: map[string]*supervised{}, turns: map[string]turn.Turn{},
+		ended: make(chan string, 1),
 	}
 	if g.engine, g.host = r.hosted(engines, filepath.Dir(filepath.Dir(path)), begin); g.host == nil {
 		return fmt.Errorf("no engine %q can be guarded", r.Engine)
@@ -86,6 +87,40 @@ type guard struct {
 	mu      sync.Mutex // for what follows
 	record  record
 	running map[string]*supervised
+	turns   map[string]turn.Turn // who starts or ends the server of a copy has it
+}
+
+// replace starts the server of a copy, in the place of one that runs.
+func (g *guard) replace(ctx context.Context, name, from string) (m member, err error) {
+	err = g.alone(ctx, name, func() error {
+		if err := g.drop(name); err != nil {
+			return err
+		}
+		m, err = g.start(ctx, name, from)
+		return err
+	})
+	return m, err
+}
+
+// remove ends the server of a copy.
+func (g *guard) remove(ctx context.Context, name string) error {
+	return g.alone(ctx, name, func() error { return g.drop(name) })
+}
+
+// alone works on the server of a copy while nobody else does.
+func (g *guard) alone(ctx context.Context, name string, work func() error) error {
+	g.mu.Lock()
+	t, there := g.turns[name]
+	if !there {
+		t = turn.New()
+		g.turns[name] = t
+	}
+	g.mu.Unlock()
+	if err := t.Take(ctx); err != nil {
+		return err
+	}
+	defer t.Give()
+	return work()
 }
 
 // change changes the record, for everybody to see.
@@ -134,7 +169,7 @@ func (g *guard) openUntil(ctx context.Context) error {
 		return err
 	}
 	if g.record.Folder != "" {
-		if err := g.takeFolder(); err != nil {
+		if err := g.takeFolder(ctx); err != nil {
 			return fmt.Errorf("making the data folder: %w", err)
 		}
 	}
@@ -151,9 +186,9 @@ func (g *guard) openUntil(ctx context.Context) error {
 }
 
 // takeFolder makes the data folder anew, and locks it for this guard's life.
-func (g *guard) takeFolder() error {
+func (g *guard) takeFolder(ctx context.Context) error {
 	folder := g.record.Folder
-	old, err := lockFolder(folder)
+	old, err := lockFolder(ctx, folder)
 	if err != nil {
 		return err
 	}
@@ -161,7 +196,7 @@ func (g *guard) takeFolder() error {
 	if err := errors.Join(g.host.clean(folder), os.RemoveAll(folder), os.Mkdir(folder, 0o700)); err != nil {
 		return err
 	}
-	g.lock, err = lockFolder(folder)
+	g.lock, err = lockFolder(ctx, folder)
 	return err
 }
 
@@ -172,9 +207,6 @@ func (g *guard) start(ctx context.Context, name, from string) (member, error) {
 	home := engine.Home{Folder: g.record.Folder, From: from, Kept: g.record.Kept, Log: io.Writer(os.Stderr)}
 	secret := "servers"
 	if name != "" {
-		if err := g.drop(name); err != nil {
-			return member{}, err
-		}
 		secret, home.Folder = "server "+name, filepath.Join(g.record.Folder, name)
 		if err := os.Mkdir(home.Folder, 0o700); err != nil {
 			return member{}, fmt.Errorf("making the data folder: %w", err)
@@ -382,11 +414,11 @@ func (f ownFleet) About() engine.About { return aboutFleet(f.g.record) }
 func (f ownFleet) Close() error        { return nil }
 
 func (f ownFleet) Start(ctx context.Context, id, from string) (engine.Endpoint, error) {
-	m, err := f.g.start(ctx, id, from)
+	m, err := f.g.replace(ctx, id, from)
 	return m.endpoint(), err
 }
 
-func (f ownFleet) Stop(_ context.Context, id string) error { return f.g.drop(id) }
+func (f ownFleet) Stop(ctx context.Context, id string) error { return f.g.remove(ctx, id) }
 
 func (m member) endpoint() engine.Endpoint {
 	return engine.Endpoint{Address: m.Address, Folder: m.Folder}

@@ -115,7 +115,7 @@ func (g *guard) answer(conn net.Conn) {
 		out.Failed.Reason = nil
 	}
 	if json.NewEncoder(conn).Encode(out) != nil && r.Do == askStart && err == nil {
-		_ = g.drop(r.ID) // nobody knows of it
+		_ = g.remove(context.Background(), r.ID) // nobody knows of it
 	}
 }
 
@@ -126,9 +126,9 @@ func (g *guard) do(ctx context.Context, r request, out *reply) (err error) {
 			return fmt.Errorf("%q is no copy", r.ID)
 		}
 		if r.Do == askStop {
-			return g.drop(r.ID)
+			return g.remove(ctx, r.ID)
 		}
-		out.Member, err = g.start(ctx, r.ID, r.From)
+		out.Member, err = g.replace(ctx, r.ID, r.From)
 	case askSweep:
 		g.look()
 	case askOwners:

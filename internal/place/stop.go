@@ -13,6 +13,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/filelock"
 )
 
 // clearAway ends servers and removes what they left. Their guard is given the
@@ -39,7 +40,7 @@ func clearAway(ctx context.Context, path string, h host) error {
 		}
 	}
 	if err == nil && r.Folder != "" {
-		if err := r.clearFolder(h); err != nil {
+		if err := r.clearFolder(ctx, h); err != nil {
 			return err
 		}
 	}
@@ -89,8 +90,8 @@ func (r record) endGuard(ctx context.Context, path string) error {
 
 // clearFolder removes the data folder of servers whose guard is gone, with
 // what they left beside it. One that another guard has is left alone.
-func (r record) clearFolder(h host) error {
-	lock, err := lockFolder(r.Folder)
+func (r record) clearFolder(ctx context.Context, h host) error {
+	lock, err := lockFolder(ctx, r.Folder)
 	if err != nil {
 		return err
 	}
@@ -111,21 +112,27 @@ func (r record) clearFolder(h host) error {
 	return nil
 }
 
+// folderTime is how long the lock of a data folder is waited for.
+const folderTime = 5 * time.Second
+
 // lockFolder takes the lock of a data folder: it is a guard's as long as that lives.
 // A folder that is not there has none to take.
-func lockFolder(folder string) (*flock.Flock, error) {
+func lockFolder(ctx context.Context, folder string) (*flock.Flock, error) {
 	lock := flock.New(filepath.Join(folder, "guard.lock"))
 	if _, err := os.Stat(folder); errors.Is(err, os.ErrNotExist) {
 		return lock, nil
 	}
-	ok, err := lock.TryLock()
-	if err == nil && !ok {
-		err = fault.New(fault.Refused, "is there another state folder by this name, on another file system?",
+	// A guard that was killed counts as gone a moment before its last thread has
+	// let go.
+	limited, stop := context.WithTimeout(ctx, folderTime)
+	defer stop()
+	err := filelock.Wait(limited, lock)
+	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+		return nil, fault.New(fault.Refused, "is there another state folder by this name, on another file system?",
 			"another guard has its server in %s", folder)
 	}
 	if err != nil {
-		lock.Close()
-		return nil, err
+		return nil, fmt.Errorf("waiting for the folder %s: %w", folder, err)
 	}
 	return lock, nil
 }

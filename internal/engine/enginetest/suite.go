@@ -425,6 +425,16 @@ func (k *suite) twoAtOnce(t *testing.T) {
 		})
 	}
 	all.Wait()
+	// One copy that two put back at once is put back, and neither fails.
+	start := k.dump(t, shared)
+	for range 3 {
+		k.Client(t, k.connection(t, shared), k.Work[0].Text)
+		for _, s := range servers {
+			all.Go(func() { k.reset(t, s, shared, k.template) })
+		}
+		all.Wait()
+		assert.Equal(t, start, k.dump(t, shared))
+	}
 	assert.Equal(t, 1, most)
 	assert.Equal(t, 4, k.find(t, k.server, shared.ID).Facts.Layer)
 	require.NoError(t, k.server.Drop(t.Context(), shared.ID))

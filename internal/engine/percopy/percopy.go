@@ -136,11 +136,21 @@ func (s *Server) Restart(ctx context.Context, id, from string) (engine.Endpoint,
 	} else {
 		from = ""
 	}
+	// Of two at once the facts are to name the later one's server.
+	unlock, err := s.Lock(ctx, "server-"+id, nil)
+	if err != nil {
+		return engine.Endpoint{}, err
+	}
+	defer unlock()
 	at, err := s.fleet.Start(ctx, id, from)
 	if err != nil {
 		return at, err
 	}
-	return at, s.UpdateFacts(ctx, id, func(f *engine.Facts) { *f = s.WithEndpoint(*f, at) })
+	err = s.UpdateFacts(ctx, id, func(f *engine.Facts) { *f = s.WithEndpoint(*f, at) })
+	if errors.Is(err, engine.ErrNotFound) { // it was dropped meanwhile
+		err = errors.Join(err, s.fleet.Stop(context.WithoutCancel(ctx), id))
+	}
+	return at, err
 }
 
 // Copy makes a copy, a template or a snapshot.
