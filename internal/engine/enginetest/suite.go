@@ -322,7 +322,7 @@ func (k *suite) sessions(t *testing.T) {
 	defer d.Close()
 	_, err = d.Contents(t.Context(), false)
 	require.NoError(t, err)
-	assert.Empty(t, clients())
+	require.Eventually(t, func() bool { return len(clients()) == 0 }, time.Minute, time.Millisecond)
 	came, err := k.server.Watch(t.Context(), e.ID)
 	require.NoError(t, err)
 	k.Client(t, k.connection(t, e), k.Work[0].Text)

@@ -96,7 +96,7 @@ func (s *server) entry(ctx context.Context, r listed) (e engine.Entry, ours bool
 	e.Newer = e.Facts.Format > engine.Format
 	e.Size = e.Facts.Size
 	if e.Kind == engine.Work {
-		return e, !e.Bad || r.Limit == workLimit(e.ID) || r.Limit == invalid
+		return e, !e.Bad || r.Limit == workLimit(e.ID) || r.Limit == invalid || s.private
 	}
 	return e, !e.Bad || s.private
 }

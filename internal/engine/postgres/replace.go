@@ -114,12 +114,17 @@ func (s *server) exchanged(ctx context.Context, id string, made spare, err error
 }
 
 // copyForReplacement makes a copy of a start state to put in the place of e, with the limit
-// of connections that this is to have.
+// of connections that this is to have. That limit is no mark of work any more: the
+// facts of e come with it, in one transaction.
 func (s *server) copyForReplacement(ctx context.Context, start engine.Entry, work string, e engine.Entry) error {
 	facts := replaced(e.Facts, start)
 	if err := s.duplicate(ctx, start, work, facts); err != nil {
 		return err
 	}
-	return s.exec(ctx, fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d", pg.Ident(work),
+	text, err := s.noting(work, facts)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, fmt.Sprintf("BEGIN; %s; ALTER DATABASE %s CONNECTION LIMIT %d; COMMIT", text, pg.Ident(work),
 		limitOf(privateOf(facts).Carry)))
 }

@@ -254,10 +254,17 @@ func TestMarks(t *testing.T) {
 	require.NoError(t, foreign.Clear(ctx))
 	assert.False(t, there(work), "work that nobody is at")
 
+	// What is to take a copy's place has that one's limit, not the mark.
+	from, err := foreign.Find(ctx, copied.Facts.Start)
+	require.NoError(t, err)
+	require.NoError(t, foreign.copyForReplacement(ctx, from, work, copied))
+	require.NoError(t, foreign.Clear(ctx)) // whoever made it was killed
+	assert.False(t, there(work))
+
 	start := copied.Facts.Start
 	require.NoError(t, s.exec(ctx, "SET allow_system_table_mods = on; UPDATE pg_database SET datconnlimit = -2 WHERE "+
 		"datname = '"+start+"'"))
-	_, err := s.Find(ctx, start)
+	_, err = s.Find(ctx, start)
 	require.ErrorIs(t, err, engine.ErrNotFound, "it is to be built again")
 	assert.False(t, there(start), "its name is free for that")
 	require.NoError(t, s.exec(ctx, "UPDATE pg_database SET datconnlimit = -2 WHERE datname = '"+copied.ID+

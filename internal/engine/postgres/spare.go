@@ -115,16 +115,12 @@ func (s *server) prepared(ctx context.Context, made *spare, start, e engine.Entr
 	if err := s.copyForReplacement(ctx, start, made.work, e); err != nil {
 		return err
 	}
-	text, err := s.noting(made.work, replaced(e.Facts, start))
-	if err != nil {
-		return err
-	}
 	made.ended = func(ctx context.Context) { _ = s.exec(ctx, "DEALLOCATE "+pg.Ident(made.work)) }
 	// The check would take as long as the renames, were it planned with them: that
 	// is done here, by the EXPLAIN. In another session there is no such statement,
 	// and the replacement goes the longer way.
 	made.of, made.same = e.ID, "EXECUTE "+pg.Ident(made.work)
-	return s.exec(ctx, fmt.Sprintf("%s; PREPARE %s AS %s; EXPLAIN EXECUTE %s", text, pg.Ident(made.work), same,
+	return s.exec(ctx, fmt.Sprintf("PREPARE %s AS %s; EXPLAIN EXECUTE %s", pg.Ident(made.work), same,
 		pg.Ident(made.work)))
 }
 
