@@ -9,8 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/gofrs/flock"
-
 	"hemzo/internal/container"
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/folder"
@@ -29,7 +27,6 @@ func aboutFleet(r record) engine.About {
 type guardedFleet struct {
 	state string
 	path  string // of the guard's record
-	use   *flock.Flock
 }
 
 func (f *guardedFleet) record() record {

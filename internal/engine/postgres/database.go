@@ -22,7 +22,6 @@ type database struct {
 	facts   engine.Facts
 	session engine.Session
 	conn    *pgx.Conn
-	oid     uint32 // of what was opened; 0 where it was not looked at yet
 
 	witnessConn   *pgx.Conn // asks the witness
 	restoreConn   *pgx.Conn // puts back

@@ -15,10 +15,6 @@ import (
 //go:embed sql/tables.sql
 var tablesSQL string
 
-// tested are the majors for which it was shown that what reads a table leaves
-// the visibility map alone, and what writes to it does not.
-var tested = []string{"15"}
-
 // mapFunction gives a session the function that asks the visibility map, from
 // the contrib library, in its own temporary schema: nothing of it is in the
 // database.
