@@ -135,8 +135,12 @@ func (w *worker) round(ctx context.Context) {
 // state, also while what followed the last one is still being done. A failure
 // names the seed that repeats it.
 func TestRandomWork(t *testing.T) {
+	t.Parallel()
 	for name, exact := range map[string]bool{"the map": true, "every row": false} {
-		t.Run(name, func(t *testing.T) { randomWork(t, exact) })
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			randomWork(t, exact)
+		})
 	}
 }
 

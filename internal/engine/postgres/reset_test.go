@@ -132,6 +132,7 @@ func contents(t *testing.T, s *server, id string) []engine.Content {
 // TestReset: whatever was done, a reset sees it, and afterwards the copy
 // holds what a fresh one holds, to the row and the counter.
 func TestReset(t *testing.T) {
+	t.Parallel()
 	s, copied, fresh := begin(t, true)
 	want := contents(t, s, fresh.ID)
 	o, err := reset.Open(t.Context(), s, copied, 300*time.Millisecond)

@@ -487,6 +487,7 @@ func dumped(t *testing.T, s *server, id string) string {
 // database itself, and in catalogs that few use is seen and put back; where
 // that can be done in place, clients stay.
 func TestBuiltIn(t *testing.T) {
+	t.Parallel()
 	const schema = `CREATE SCHEMA app; CREATE TABLE app.hive (id int); INSERT INTO app.hive VALUES (1);
 		CREATE FOREIGN DATA WRAPPER w; CREATE SERVER away FOREIGN DATA WRAPPER w;
 		CREATE USER MAPPING FOR PUBLIC SERVER away OPTIONS (a 'b'); CREATE PUBLICATION p;
