@@ -16,7 +16,6 @@ import (
 
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
-	"hemzo/internal/engine/all"
 	"hemzo/internal/template"
 )
 
@@ -32,10 +31,7 @@ func (b bench) control() error {
 	if _, err := b.command(b.program, "build", "--project", root)(); err != nil {
 		return err
 	}
-	e, err := all.Named("postgres")
-	if err != nil {
-		return err
-	}
+	e := b.private
 	plan, err := template.Read(context.Background(), p, &p.Databases[0], e, copies.ScopeOf(p.Root))
 	if err != nil {
 		return err

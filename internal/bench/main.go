@@ -19,7 +19,7 @@ import (
 
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
-	"hemzo/internal/engine/sqlite"
+	"hemzo/internal/engine/all"
 	"hemzo/internal/place"
 	"hemzo/internal/project"
 	"hemzo/internal/reset"
@@ -28,11 +28,10 @@ import (
 
 func main() {
 	program := flag.String("program", "bin/hemzo", "the built program")
-	engine := flag.String("engine", "",
-		"only the figures of this engine: sqlite, postgres, container, control or resets")
+	part := flag.String("engine", "", "only the figures of this engine, or of: container, control, resets")
 	long := flag.Duration("long", time.Minute, "how long the eight workers go on")
 	flag.Parse()
-	if err := run(*program, *engine, *long); err != nil {
+	if err := run(*program, *part, *long); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -78,12 +77,20 @@ func line(what string, got time.Duration, raw string, base time.Duration, limit 
 func show(d time.Duration) string { return fmt.Sprintf("%.3f ms", float64(d)/1e6) }
 
 type bench struct {
-	dir     string
-	program string
-	long    time.Duration
+	dir      string
+	program  string
+	long     time.Duration
+	embedded engine.Engine // a part of the program
+	private  engine.Engine // whose server is a process that holds all copies
 }
 
-func run(program, engine string, long time.Duration) error {
+// engineWith is the first engine whose servers can be hosted so.
+func engineWith(fits func(engine.Hosting) bool) engine.Engine {
+	all := all.Engines()
+	return all[slices.IndexFunc(all, func(e engine.Engine) bool { return fits(e.Hosting()) })]
+}
+
+func run(program, part string, long time.Duration) error {
 	program, err := filepath.Abs(program)
 	if err != nil {
 		return err
@@ -100,18 +107,23 @@ func run(program, engine string, long time.Duration) error {
 	for k, v := range map[string]string{"HEMZO_MEMORY_DIR": dir, "XDG_STATE_HOME": filepath.Join(dir, "state")} {
 		os.Setenv(k, v)
 	}
-	b := bench{dir: dir, program: program, long: long}
+	b := bench{
+		dir: dir, program: program, long: long,
+		embedded: engineWith(func(h engine.Hosting) bool { return h.Embedded != nil }),
+		private:  engineWith(func(h engine.Hosting) bool { return h.Process != nil && h.PerCopy == nil }),
+	}
 	os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache"))
 	if err := os.Chmod(dir, 0o711); err != nil { // a server of root's runs as another user
 		return err
 	}
 	fmt.Printf("%-44s %10s   %-34s %10s   %7s   %s\n", "figure", "hemzo", "baseline", "", "ratio", "wanted")
 	figures := map[string][]func() error{
-		"sqlite": {b.start, b.copies, b.plan, b.split}, "postgres": {b.postgres}, "container": {b.containers},
-		"control": {b.control}, "resets": {b.resets},
+		b.embedded.Name(): {b.start, b.copies, b.plan, b.split}, b.private.Name(): {b.postgres},
+		"container": {b.containers},
+		"control":   {b.control}, "resets": {b.resets},
 		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.containers},
 	}
-	for _, f := range figures[engine] {
+	for _, f := range figures[part] {
 		if err := f(); err != nil {
 			return err
 		}
@@ -170,7 +182,8 @@ func (b bench) project(name string, ballast int) (*project.Project, error) {
 		return nil, err
 	}
 	file := filepath.Join(root, project.FileName)
-	if err := os.WriteFile(file, []byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\n"),
+	if err := os.WriteFile(file, []byte("databases: { apiary: { engine: "+b.embedded.Name()+
+		", from: [ { migrations: m } ] } }\n"),
 		0o644); err != nil {
 		return nil, err
 	}
@@ -181,11 +194,11 @@ func (b bench) project(name string, ballast int) (*project.Project, error) {
 func (b bench) scoped(p *project.Project) (copies.ScopedServer, *template.Plan, error) {
 	ctx := context.Background()
 	scope := copies.ScopeOf(p.Root)
-	plan, err := template.Read(ctx, p, &p.Databases[0], sqlite.Engine{}, scope)
+	plan, err := template.Read(ctx, p, &p.Databases[0], b.embedded, scope)
 	if err != nil {
 		return copies.ScopedServer{}, nil, err
 	}
-	server, err := place.Open(ctx, sqlite.Engine{},
+	server, err := place.Open(ctx, b.embedded,
 		place.Wanted{Where: []string{"memory"}, Spec: template.Spec(&p.Databases[0])})
 	if err != nil {
 		return copies.ScopedServer{}, nil, err
@@ -364,7 +377,7 @@ func (b bench) split() error {
 	one := "CREATE TRIGGER t AFTER INSERT ON hive BEGIN UPDATE hive SET label = CASE WHEN 1 THEN 'a;' END; " +
 		"END;\n-- a comment\n"
 	text := strings.Repeat(one, 16_000_000/len(one))
-	statements := sqlite.Engine{}.Language().Statements
+	statements := b.embedded.Language().Statements
 	split := func(text string) (time.Duration, error) {
 		return median(11, func() (time.Duration, error) {
 			return timed(func() error { statements(text); return nil })
@@ -394,7 +407,8 @@ func (b bench) plan() error {
 		}
 	}
 	if err := os.WriteFile(filepath.Join(root, project.FileName),
-		[]byte("databases: { apiary: { engine: sqlite, from: [ { migrations: m } ] } }\n"), 0o644); err != nil {
+		[]byte("databases: { apiary: { engine: "+b.embedded.Name()+", from: [ { migrations: m } ] } }\n"),
+		0o644); err != nil {
 		return err
 	}
 	plan := b.command(b.program, "plan", "--project", root)

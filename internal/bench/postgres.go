@@ -33,10 +33,7 @@ func (b bench) postgres() error {
 		return err
 	}
 	defer func() { _, _ = place.Stop(ctx, all.Engines(), true) }()
-	e, err := all.Named("postgres")
-	if err != nil {
-		return err
-	}
+	e := b.private
 	scope := copies.ScopeOf(p.Root)
 	read := func() (*template.Plan, error) { return template.Read(ctx, p, &p.Databases[0], e, scope) }
 	plan, err := read()
@@ -241,7 +238,7 @@ func (b bench) cold(ctx context.Context, root string) error {
 		if _, err := place.Stop(ctx, all.Engines(), true); err != nil {
 			return 0, err
 		}
-		found, _ := filepath.Glob(filepath.Join(b.dir, "cache", "hemzo", "postgres", "saved-*"))
+		found, _ := filepath.Glob(filepath.Join(b.dir, "cache", "hemzo", b.private.Name(), "saved-*"))
 		if len(found) != 1 {
 			return 0, fmt.Errorf("no kept data folder")
 		}

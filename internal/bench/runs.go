@@ -41,7 +41,7 @@ func (b bench) over(n int, project string, flags ...string) (more, bare time.Dur
 // the large template beside a bare copy of it.
 func (b bench) runs(large, template string) error {
 	demo := filepath.Join(b.dir, "demo")
-	if _, err := b.command(b.program, "demo", "--engine", "postgres", "--unpack", demo)(); err != nil {
+	if _, err := b.command(b.program, "demo", "--engine", b.private.Name(), "--unpack", demo)(); err != nil {
 		return err
 	}
 	if _, err := b.command(b.program, "build", "--project", demo)(); err != nil {
