@@ -38,17 +38,20 @@ func Guard(path string, engines []engine.Engine, sweep Sweeper) error {
 	starts := make(chan func())
 	result := make(chan error, 1)
 	go func() {
-		defer close(starts)
 		result <- guardWith(path, engines, sweep, func(cmd *exec.Cmd) error {
 			done := make(chan error, 1)
 			starts <- func() { done <- cmd.Start() }
 			return <-done
 		})
 	}()
-	for start := range starts {
-		start()
+	for {
+		select {
+		case start := <-starts:
+			start()
+		case err := <-result: // who still wants to start something is too late
+			return err
+		}
 	}
-	return <-result
 }
 
 func guardWith(path string, engines []engine.Engine, sweep Sweeper, begin starter) error {
@@ -61,7 +64,7 @@ func guardWith(path string, engines []engine.Engine, sweep Sweeper, begin starte
 	g := &guard{
 		record: r, path: path, sweep: sweep, asked: make(chan struct{}, 1), over: make(chan struct{}),
 		running: map[string]*supervised{}, turns: map[string]turn.Turn{},
-		ended: make(chan string, 1),
+		ended: make(chan *supervised, 1),
 	}
 	if g.engine, g.host = r.hosted(engines, filepath.Dir(filepath.Dir(path)), begin); g.host == nil {
 		return fmt.Errorf("no engine %q can be guarded", r.Engine)
@@ -80,9 +83,9 @@ type guard struct {
 	sweep    Sweeper
 	lock     *flock.Flock // of the folder with the data
 	listener *listener
-	asked    chan struct{} // to end
-	over     chan struct{} // closed when all is ended
-	ended    chan string   // names of servers that ended by themselves
+	asked    chan struct{}    // to end
+	over     chan struct{}    // closed when all is ended
+	ended    chan *supervised // the one server that holds all copies, when it has ended
 
 	mu      sync.Mutex // for what follows
 	record  record
@@ -127,6 +130,11 @@ func (g *guard) alone(ctx context.Context, name string, work func() error) error
 func (g *guard) change(change func(*record)) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	select {
+	case <-g.over:
+		return errors.New("the guard has ended its servers")
+	default:
+	}
 	change(&g.record)
 	return g.record.write(g.path)
 }
@@ -227,18 +235,34 @@ func (g *guard) start(ctx context.Context, name, from string) (member, error) {
 	g.mu.Lock()
 	g.running[name] = s
 	g.mu.Unlock()
-	go func() {
-		<-s.ended
-		select {
-		case g.ended <- name:
-		case <-g.over:
-		}
-	}()
+	go g.await(name, s, m)
 	return m, g.change(func(r *record) {
 		if r.Servers == nil {
 			r.Servers = map[string]member{}
 		}
 		r.Servers[name] = m
+	})
+}
+
+// await waits for a server's end. What one of a copy that ended by itself leaves
+// is removed, unless another has taken its place.
+func (g *guard) await(name string, s *supervised, m member) {
+	<-s.ended
+	if name == "" {
+		select {
+		case g.ended <- s:
+		case <-g.over:
+		}
+		return
+	}
+	_ = g.alone(context.Background(), name, func() error {
+		g.mu.Lock()
+		same := g.running[name] == s
+		g.mu.Unlock()
+		if !same {
+			return nil
+		}
+		return g.forget(name, m)
 	})
 }
 
@@ -288,17 +312,8 @@ func (g *guard) keep(signals <-chan os.Signal) error {
 	used := time.Now()
 	for {
 		select {
-		case name := <-g.ended:
-			g.mu.Lock()
-			s, m := g.running[name], g.record.Servers[name]
-			g.mu.Unlock()
-			switch {
-			case s == nil: // it was dropped
-			case name == "":
-				return g.finish(s.outcome)
-			default:
-				_ = g.forget(name, m)
-			}
+		case s := <-g.ended:
+			return g.finish(s.outcome)
 		case <-signals:
 			return g.finish(g.end())
 		case <-g.asked:
@@ -310,8 +325,8 @@ func (g *guard) keep(signals <-chan os.Signal) error {
 			} else if time.Since(used) > idle {
 				// Who is about to work on it has said so: it stays.
 				use := useOf(g.path)
-				defer use.Close() // the server is gone by then
 				if ok, err := use.TryLock(); ok && err == nil {
+					defer use.Close() // the server is gone by then
 					return g.finish(g.end())
 				}
 				use.Close()
@@ -322,7 +337,9 @@ func (g *guard) keep(signals <-chan os.Signal) error {
 
 // finish removes what is left when all servers have ended.
 func (g *guard) finish(err error) error {
-	close(g.over)
+	g.mu.Lock()
+	close(g.over) // nobody writes the record from here on
+	g.mu.Unlock()
 	if folder := g.record.Folder; folder != "" {
 		err = errors.Join(err, g.host.clean(folder), os.RemoveAll(folder))
 	}
