@@ -4,13 +4,26 @@
 export CGO_ENABLED = 0
 VERSION ?= 0.1.0
 COMMIT  ?= $(shell git rev-parse --short HEAD 2>/dev/null || echo unknown)
+COMMITTED ?= $(shell git log -1 --format=%ct 2>/dev/null || echo 0)
 LDFLAGS  = -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 STATICCHECK = go run honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo test race bench lint screenshots fuzz soak clean
+.PHONY: build install dist demo test race bench lint screenshots fuzz soak clean
 
 build:
 	go build -trimpath -buildvcs=false -ldflags '$(LDFLAGS)' -o bin/hemzo ./cmd/hemzo
+
+# make install PREFIX=$HOME/.local: the program, its manual pages and completions.
+PREFIX ?= /usr/local
+install: build
+	go run ./internal/dist -pages -version $(VERSION) -commit $(COMMIT) -to $(DESTDIR)$(PREFIX)
+	install -D -m 755 bin/hemzo $(DESTDIR)$(PREFIX)/bin/hemzo
+
+# Archives for four systems, Debian packages, checksums: the same commit gives
+# the same bytes.
+dist:
+	rm -rf dist
+	go run ./internal/dist -version $(VERSION) -commit $(COMMIT) -time $(COMMITTED) -to dist
 
 demo: build
 	./bin/hemzo demo
@@ -57,4 +70,4 @@ screenshots: build
 	./scripts/screenshots
 
 clean:
-	rm -rf bin
+	rm -rf bin dist

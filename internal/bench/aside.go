@@ -21,7 +21,7 @@ import (
 func (b bench) aside(root string) error {
 	file := filepath.Join(root, "hemzo.yaml")
 	if err := os.WriteFile(file, []byte(
-		"databases: { apiary: { engine: postgres, stock: 0, wait: 1s, from: [ { migrations: m } ] } }\n"),
+		"databases: { apiary: { engine: postgres, spare: 0, wait: 1s, from: [ { migrations: m } ] } }\n"),
 		0o644); err != nil {
 		return err
 	}

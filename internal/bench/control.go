@@ -43,7 +43,7 @@ func (b bench) control() error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(b.untouched(at), b.fromStock(at), end()); err != nil {
+	if err := errors.Join(b.untouched(at), b.fromSpares(at), end()); err != nil {
 		return err
 	}
 	if err := b.aside(root); err != nil {
@@ -141,19 +141,19 @@ func (b bench) untouched(at string) error {
 	return err
 }
 
-func (b bench) fromStock(at string) error {
+func (b bench) fromSpares(at string) error {
 	var takes []time.Duration
 	for i := range 12 {
 		d, _, err := ask("GET", fmt.Sprintf("%s/w/worker-%d", at, i))
 		if err != nil {
 			return err
 		}
-		if i > 1 { // from the second on there is stock
+		if i > 1 { // from the second on there are spare ones
 			takes = append(takes, d)
 		}
-		time.Sleep(700 * time.Millisecond) // for the stock to be filled again
+		time.Sleep(700 * time.Millisecond) // for more to be made again
 	}
 	got := middle(takes)
-	line("take from stock, endpoint", got, "-", got, "<= 5 ms", got <= 5*time.Millisecond)
+	line("take a spare copy, endpoint", got, "-", got, "<= 5 ms", got <= 5*time.Millisecond)
 	return nil
 }

@@ -16,19 +16,19 @@ import (
 
 func (a *app) changesCommand() *cobra.Command {
 	var (
-		rows bool
-		most int
-		wait time.Duration
+		rows  bool
+		limit = 20
+		wait  time.Duration
 	)
 	c := &cobra.Command{
 		Use:   "changes [COPY]",
 		Short: "What differs from the start state: what a test left behind",
-		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.copyNames,
+		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.oneCopy,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			if !rows {
-				most = 0
+				limit = 0
 			}
-			changes, err := reset.Changes(c.Context(), f.scoped.Server, f.entry, most, f.wait(wait))
+			changes, err := reset.Changes(c.Context(), f.scoped.Server, f.entry, limit, f.wait(wait))
 			if err != nil {
 				return err
 			}
@@ -40,7 +40,7 @@ func (a *app) changesCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&rows, "rows", false, "show the rows too")
-	c.Flags().IntVar(&most, "most", 20, "the most rows of a table to show")
+	c.Flags().Var(&numberFlag{&limit}, "limit", "how many rows of a table to show (default 20)")
 	waitFlag(c, &wait)
 	return c
 }
@@ -128,7 +128,7 @@ func (a *app) showTable(p paint, t engine.TableChange) {
 	}
 	a.print(g, "    ")
 	if all := t.Added + t.Removed + t.Altered; all > int64(len(t.Rows)) {
-		a.say("    %s", p.dim(fmt.Sprintf("and %d more (--most)", all-int64(len(t.Rows)))))
+		a.say("    %s", p.dim(fmt.Sprintf("and %d more (--limit)", all-int64(len(t.Rows)))))
 	}
 }
 

@@ -27,7 +27,7 @@ func (a *app) demoCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "The whole tour on the demo project",
-		Long: `Demo runs the whole tour on the demo project that this program holds: plan,
+		Long: `Demo runs the whole tour on the demo project that this program holds: steps,
 build, take, a small suite twice, what it left, reset, drop. It works from any
 folder, touches nothing of yours and leaves nothing behind.`,
 		Args: cobra.NoArgs,
@@ -184,8 +184,8 @@ type step struct {
 func (t *tour) run(ctx context.Context) error {
 	began := time.Now()
 	tour := []step{
-		{what: "plan", say: "A project file names the migrations and the reference data. Nothing is built yet.",
-			args: []string{"plan"}},
+		{what: "steps", say: "A project file names the migrations and the reference data. Nothing is built yet.",
+			args: []string{"steps"}},
 		{what: "build, 14 steps", say: "Applied once; layers are kept as templates.", args: []string{"build"}},
 		{what: "build, nothing to do", say: "From now on there is nothing to apply.", args: []string{"build"}},
 		{what: "take a copy", say: "A copy of one's own is a file copy away.", args: []string{"take", "--as", "first"},
@@ -222,7 +222,7 @@ func (t *tour) run(ctx context.Context) error {
 	t.say("")
 	t.say("The whole tour took %s, each line above being a program started and ended. It left nothing behind.",
 		span(time.Since(began)))
-	t.say("Look into it with  hemzo demo --unpack FOLDER, or begin at home with  hemzo init")
+	t.say("See its files with  hemzo demo --unpack FOLDER, or begin in your own project with  hemzo init")
 	return nil
 }
 

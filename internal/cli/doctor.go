@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"runtime"
 	"slices"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -23,8 +25,10 @@ type finding struct {
 	About string `json:"about"`
 	What  string `json:"what"`
 	OK    bool   `json:"ok"`
-	Found string `json:"found"`
-	Next  string `json:"next,omitempty"`
+	// NotNeeded is true for what is missing while the database has another place.
+	NotNeeded bool   `json:"not_needed,omitempty"`
+	Found     string `json:"found"`
+	Next      string `json:"next,omitempty"`
 }
 
 func (a *app) doctorCommand() *cobra.Command {
@@ -36,7 +40,7 @@ func (a *app) doctorCommand() *cobra.Command {
 			all := append(s.machine(), s.databases(c)...)
 			missing := 0
 			for _, f := range all {
-				if !f.OK {
+				if !f.OK && !f.NotNeeded {
 					missing++
 				}
 			}
@@ -48,7 +52,7 @@ func (a *app) doctorCommand() *cobra.Command {
 				a.showFindings(all)
 			}
 			if missing > 0 {
-				return fault.New(fault.Lacking, "", "%s missing", count(missing, "thing"))
+				return fault.New(fault.Lacking, "", "%s of what is needed is missing", strconv.Itoa(missing))
 			}
 			return nil
 		}),
@@ -59,14 +63,11 @@ func (a *app) doctorCommand() *cobra.Command {
 func (s *session) machine() []finding {
 	var out []finding
 	add := func(what, found string, err error) {
-		f := finding{About: "this machine", What: what, OK: err == nil, Found: found}
 		if err != nil {
-			f.Found = err.Error()
-			if e, ok := err.(*fault.Error); ok {
-				f.Next = e.Next
-			}
+			out = append(out, failing("this machine", what, err))
+			return
 		}
-		out = append(out, f)
+		out = append(out, finding{About: "this machine", What: what, OK: true, Found: found})
 	}
 	state, err := place.StateFolder()
 	add("state folder", short(state), err)
@@ -86,55 +87,75 @@ func (s *session) databases(c *cobra.Command) []finding {
 		d := &s.project.Databases[i]
 		e, err := all.Named(d.Engine)
 		if err != nil {
-			out = append(out, finding{About: d.Name, What: "engine", Found: err.Error()})
+			out = append(out, failing(d.Name, "engine", err))
 			continue
-		}
-		for _, n := range e.Needs(c.Context()) {
-			out = append(out, finding{About: d.Name, What: n.What, OK: n.Has != "",
-				Found: or(n.Has, "missing on "+runtime.GOOS), Next: n.Next})
 		}
 		if err := e.Check(template.Spec(d)); err != nil {
-			f := finding{About: d.Name, What: "project file", Found: err.Error()}
-			if x, ok := err.(*fault.Error); ok {
-				f.Next = x.Next
-			}
-			out = append(out, f)
+			out = append(out, failing(d.Name, "project file", err))
 			continue
+		}
+		out = append(out, s.places(c.Context(), d, e)...)
+		if opaque(d) {
+			continue // it has no sources
 		}
 		plan, err := s.plan(c.Context(), d)
 		if err != nil {
-			f := finding{About: d.Name, What: "sources", Found: err.Error()}
-			if x, ok := err.(*fault.Error); ok {
-				f.Next = x.Next
-			}
-			out = append(out, f)
+			out = append(out, failing(d.Name, "sources", err))
 			continue
 		}
 		out = append(out, finding{About: d.Name, What: "sources", OK: true, Found: count(len(plan.Steps), "step")})
-		if h := e.Hosting(); h.Container != nil && slices.Contains(d.Where, "container") {
-			out = append(out, s.containers(c.Context(), d, h.Container)...)
+	}
+	return out
+}
+
+// failing is the finding of an error.
+func failing(about, what string, err error) finding {
+	f := finding{About: about, What: what, Found: err.Error()}
+	if x, ok := errors.AsType[*fault.Error](err); ok {
+		f.Next = x.Next
+	}
+	return f
+}
+
+// places looks at the places that a database may run in, in order. Where one has
+// all that it needs, what others lack is not needed.
+func (s *session) places(ctx context.Context, d *project.Database, e engine.Engine) []finding {
+	var out []finding
+	usable := false
+	for _, where := range d.Where {
+		var some []finding
+		h := e.Hosting()
+		switch {
+		case where == "existing" && h.Existing != nil:
+			some = s.existing(ctx, d)
+		case where == "container" && h.Container != nil:
+			some = s.containers(ctx, d, h.Container)
+		case where == "memory" && (h.Embedded != nil || h.Process != nil):
+			for _, n := range e.Needs(ctx, template.Spec(d)) {
+				some = append(some, finding{About: d.Name, What: n.What, OK: n.Has != "",
+					Found: cmp.Or(n.Has, n.Lacks, "missing on "+runtime.GOOS), Next: n.Next})
+			}
+		default:
+			continue
 		}
-		if slices.Equal(d.Where, []string{"existing"}) {
-			out = append(out, s.existing(c.Context(), d)...)
-		}
+		usable = usable || !slices.ContainsFunc(some, func(f finding) bool { return !f.OK })
+		out = append(out, some...)
+	}
+	for i := range out {
+		out[i].NotNeeded = usable && !out[i].OK
 	}
 	return out
 }
 
 // containers looks at the container engine and the image.
 func (s *session) containers(ctx context.Context, d *project.Database, e engine.ContainerHost) []finding {
-	only := slices.Equal(d.Where, []string{"container"})
-	f := finding{About: d.Name, What: "container engine"}
 	docker, err := container.Find(ctx)
 	if err != nil {
-		f.Found, f.OK = err.Error(), !only // another place will do
-		if x, ok := errors.AsType[*fault.Error](err); ok {
-			f.Next = x.Next
-		}
-		return []finding{f}
+		return []finding{failing(d.Name, "container engine", err)}
 	}
 	defer docker.Close()
-	f.OK, f.Found = true, fmt.Sprintf("%s (API %s) at %s, %s", docker.Version, docker.API, docker.Endpoint, docker.From)
+	f := finding{About: d.Name, What: "container engine", OK: true}
+	f.Found = fmt.Sprintf("%s (API %s) at %s, %s", docker.Version, docker.API, docker.Endpoint, docker.From)
 	name := or(d.Image, e.Image(template.Spec(d)).Name)
 	image := finding{About: d.Name, What: "image", OK: true, Found: name}
 	if !docker.Has(ctx, name) {
@@ -145,18 +166,12 @@ func (s *session) containers(ctx context.Context, d *project.Database, e engine.
 
 // existing looks at a server that has to be there already.
 func (s *session) existing(ctx context.Context, d *project.Database) []finding {
-	f := finding{About: d.Name, What: "server"}
 	scoped, err := s.scoped(ctx, d)
 	if err != nil {
-		f.Found = err.Error()
-		if x, ok := errors.AsType[*fault.Error](err); ok {
-			f.Next = x.Next
-		}
-		return []finding{f}
+		return []finding{failing(d.Name, "server", err)}
 	}
 	about := scoped.Server.About()
-	f.OK, f.Found = true, about.Version+" at "+about.Address
-	out := []finding{f}
+	out := []finding{{About: d.Name, What: "server", OK: true, Found: about.Version + " at " + about.Address}}
 	for _, note := range about.Notes {
 		out = append(out, finding{About: d.Name, What: "server", OK: true, Found: note})
 	}
@@ -180,7 +195,12 @@ func (a *app) showFindings(all []finding) {
 			about = f.About
 		}
 		state := p.good("has")
-		if !f.OK {
+		switch {
+		case f.NotNeeded:
+			state = p.dim("lacks")
+			f.Found += p.dim(" (not needed: there is another place)")
+			f.Next = ""
+		case !f.OK:
 			state = p.bad("lacks")
 		}
 		text := f.Found

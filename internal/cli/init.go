@@ -3,20 +3,15 @@ package cli
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"hemzo/internal/engine/all"
+	"hemzo/examples/hooks"
 	"hemzo/internal/fault"
 	"hemzo/internal/project"
-	"hemzo/internal/source"
 )
 
 func (a *app) initCommand() *cobra.Command {
@@ -45,7 +40,7 @@ it finds. It never overwrites one.`,
 		},
 	}
 	c.Flags().BoolVar(&schema, "schema", false, "print the JSON Schema of the project file instead")
-	c.Flags().StringVar(&engineName, "engine", "", "the engine, where the folder's traces mislead")
+	c.Flags().StringVar(&engineName, "engine", "", "the engine, where the one that is found is wrong")
 	return c
 }
 
@@ -65,7 +60,8 @@ func (a *app) init(dir, engineName string) error {
 	if engineName != "" {
 		s.engine, s.because = engineName, ""
 	}
-	text := s.file(databaseName(abs))
+	name := databaseName(abs)
+	text := s.file(name)
 	// Not by a plain write: another init may be at it.
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if err != nil {
@@ -79,183 +75,48 @@ func (a *app) init(dir, engineName string) error {
 		os.Remove(file)
 		return err
 	}
+	language, hook := hooks.For(abs)
 	if a.json {
-		return a.printJSON(map[string]any{"file": file, "engine": s.engine, "migrations": s.migrations, "undo": s.undo,
-			"data": s.data})
+		return a.printJSON(map[string]any{"file": file, "database": name, "engine": s.engine,
+			"migrations": append([]string{}, s.migrations...), "undo": append([]string{}, s.undo...), "dump": s.dump,
+			"data": append([]string{}, s.data...), "skipped": append([]string{}, s.skipped...),
+			"language": language, "hook": hook})
 	}
+	a.showSurvey(file, name, s, language, hook)
+	return nil
+}
+
+// showSurvey says what was found, what was skipped, and what comes next.
+func (a *app) showSurvey(file, name string, s *surveyed, language, hook string) {
 	a.say("wrote %s", file)
 	g := &grid{}
-	g.add("  engine", s.engine, s.because)
-	for i, m := range s.migrations {
-		undo := ""
-		if s.undo[i] != "" {
-			undo = "undone by " + s.undo[i]
-		}
-		g.add("  migrations", m, undo)
+	g.add("  database", name)
+	g.add("  engine", strings.TrimSpace(s.engine+"  "+s.because))
+	for _, m := range s.migrations {
+		g.add("  migrations", m)
+	}
+	for _, u := range s.undo {
+		g.add("", "undone by "+u)
+	}
+	if s.dump != "" {
+		g.add("  dump", s.dump)
 	}
 	for _, d := range s.data {
-		g.add("  data", d, "")
+		g.add("  data", d)
 	}
-	if s.migrations == nil {
-		g.add("  migrations", "none found", "add their folder to the file")
+	if s.migrations == nil && s.dump == "" {
+		g.add("  migrations", "none found: add their folder to the file")
+	}
+	for _, skipped := range s.skipped {
+		g.add("  skipped", skipped)
 	}
 	a.print(g, "")
-	a.say("next: hemzo plan")
-	return nil
-}
-
-func databaseName(dir string) string {
-	name := strings.ToLower(filepath.Base(dir))
-	name = strings.Trim(regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(name, "-"), "-")
-	if name == "" || name[0] < 'a' {
-		name = strings.Trim("db-"+name, "-")
-	}
-	return name[:min(len(name), 40)]
-}
-
-// surveyed is what a folder holds.
-type surveyed struct {
-	engine     string
-	because    string
-	migrations []string
-	undo       []string // a pattern for each, "" for none
-	data       []string
-	traces     map[string]int
-	reasons    map[string]string
-}
-
-// passedOver are folders that hold other people's files.
-var passedOver = []string{"node_modules", "vendor", "target", "dist", "build", "venv", "testdata"}
-
-func survey(root string) (*surveyed, error) {
-	s := &surveyed{traces: map[string]int{}, reasons: map[string]string{}}
-	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return nil // what cannot be read is not described
-		}
-		rel, _ := filepath.Rel(root, path)
-		if d.IsDir() {
-			if rel != "." && (strings.HasPrefix(d.Name(), ".") || slices.Contains(passedOver, d.Name()) ||
-				strings.Count(rel, string(filepath.Separator)) > 4) {
-				return fs.SkipDir
-			}
-			return s.folder(path, rel)
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	most := 0
-	for _, k := range all.Kinds() {
-		switch found := s.traces[k.Name]; {
-		case found > most:
-			most, s.engine, s.because = found, k.Name, "because of "+s.reasons[k.Name]
-		case most == 0 && k.Traces.Fallback:
-			s.engine, s.because = k.Name, "no trace of another engine"
-		}
-	}
-	return s, nil
-}
-
-var dataNames = []string{"seed", "seeds", "reference", "data", "fixtures"}
-
-// folder looks at one folder.
-func (s *surveyed) folder(path, rel string) error {
-	listed, err := os.ReadDir(path)
-	if err != nil {
-		return nil
-	}
-	var scripts, tables []string
-	numbered := 0
-	for _, f := range listed {
-		switch ext := strings.ToLower(filepath.Ext(f.Name())); {
-		case f.IsDir():
-		case ext == ".sql":
-			scripts = append(scripts, f.Name())
-			if c := f.Name()[0]; '0' <= c && c <= '9' {
-				numbered++
-			}
-			s.trace(filepath.Join(path, f.Name()), filepath.Join(rel, f.Name()))
-		case ext == ".csv":
-			tables = append(tables, f.Name())
-		default:
-			for _, k := range all.Kinds() {
-				if slices.Contains(k.Traces.Files, ext) {
-					s.found(k.Name, filepath.Join(rel, f.Name()), 2)
-				}
-			}
-		}
-	}
-	base := strings.ToLower(filepath.Base(path))
-	switch {
-	case rel == ".":
-	case numbered > 1 || len(scripts) > 0 && strings.HasPrefix(base, "migrat"):
-		s.migrations = append(s.migrations, filepath.ToSlash(rel))
-		s.undo = append(s.undo, source.UndoPattern(scripts))
-	case len(scripts)+len(tables) > 0 && slices.Contains(dataNames, base):
-		s.data = append(s.data, filepath.ToSlash(rel))
-	}
-	return nil
-}
-
-func (s *surveyed) trace(path, rel string) {
-	text, err := os.ReadFile(path)
-	if err != nil {
+	a.say("next: hemzo steps")
+	if hook == "" || a.quiet {
 		return
 	}
-	for _, k := range all.Kinds() {
-		if k.Traces.Words == nil {
-			continue
-		}
-		if word := k.Traces.Words.Find(text[:min(len(text), 1<<20)]); word != nil {
-			s.found(k.Name, fmt.Sprintf("%s in %s", strings.Join(strings.Fields(string(word)), " "), rel), 1)
-		}
+	a.say("\nbetween two tests (%s), under  hemzo run -- COMMAND:\n", language)
+	for line := range strings.Lines(hook) {
+		a.say("    %s", strings.TrimRight(line, "\n"))
 	}
-}
-
-func (s *surveyed) found(engine, what string, weight int) {
-	s.traces[engine] += weight
-	if s.reasons[engine] == "" {
-		s.reasons[engine] = what
-	}
-}
-
-// file writes the project file.
-func (s *surveyed) file(name string) string {
-	var b strings.Builder
-	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("# What this project's test databases are made from. All keys: hemzo init --schema")
-	line("databases:")
-	line("  %s:", name)
-	line("    engine: %-26s # %s", s.engine, or(s.because, "as asked for"))
-	for _, k := range all.Kinds() {
-		if k.Name == s.engine && k.Traces.Version != "" {
-			line("    # version: %-23s # the major version that production runs", k.Traces.Version)
-		}
-	}
-	line("    from:                              # in this order")
-	if s.migrations == nil {
-		line("      # - migrations: db/migrations    # a folder of numbered SQL files")
-	}
-	for i, m := range s.migrations {
-		line("      - migrations: %q", m)
-		if s.undo[i] != "" {
-			line("        undo: %-26q # files that undo, never applied", s.undo[i])
-		}
-	}
-	for _, d := range s.data {
-		line("      - data: %-26q # SQL and CSV files; a CSV is named after its table", d)
-	}
-	line("    # keep: [mail_outbox]              # tables that a reset leaves as they are")
-	line("    env:                               # what a command under hemzo run gets")
-	line("      DATABASE_URL: \"{url}\"")
-	return b.String()
-}
-
-func or(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -14,21 +15,23 @@ import (
 
 	"hemzo/internal/copies"
 	"hemzo/internal/engine"
-	"hemzo/internal/engine/all"
+	engines "hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/place"
+	"hemzo/internal/project"
 )
 
 func (a *app) listCommand() *cobra.Command {
-	var everyone bool
-	var server string
+	var at where
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "Servers, templates, copies",
-		Args:  cobra.NoArgs,
-		RunE: a.onServers(&server, func(c *cobra.Command, scopedServers []copies.ScopedServer, _ *session) error {
-			everyone := everyone || len(scopedServers) > 0 && scopedServers[0].Scope.Project == ""
-			var all []serverReport
+		Long: `List shows the servers of the project's databases with what they hold. It starts
+nothing and pulls nothing: a server that does not run is listed as such.`,
+		Args: cobra.NoArgs,
+		RunE: a.onServers(&at, place.Look, func(c *cobra.Command, scopedServers []copies.ScopedServer, s *session) error {
+			everyone := at.everyone || len(scopedServers) > 0 && scopedServers[0].Scope.Project == ""
+			all := []serverReport{}
 			for _, scoped := range scopedServers {
 				r, err := a.server(c.Context(), scoped, everyone)
 				if err != nil {
@@ -36,53 +39,125 @@ func (a *app) listCommand() *cobra.Command {
 				}
 				all = append(all, r)
 			}
+			if s != nil && !at.everyone {
+				all = append(all, s.notRunning(c.Context())...)
+			}
 			if a.json {
 				return a.printJSON(all)
 			}
 			for _, r := range all {
 				a.showServer(r, everyone)
 			}
+			if len(all) == 0 {
+				a.say("no server runs")
+			}
 			return nil
 		}),
 	}
-	c.Flags().BoolVar(&everyone, "everyone", false, "those of all projects")
-	serverFlag(c, &server)
+	c.Flags().BoolVar(&at.everyone, "everyone", false, "those of all projects")
+	at.serverFlag(c)
 	return c
 }
 
-// serverFlag adds --server.
-func serverFlag(c *cobra.Command, url *string) {
-	c.Flags().StringVar(url, "server", "", "the server at a `URL`, whatever a project file says; none is needed")
+// notRunning reports the databases whose servers do not run.
+func (s *session) notRunning(ctx context.Context) (all []serverReport) {
+	for i := range s.project.Databases {
+		d := &s.project.Databases[i]
+		if _, err := s.running(ctx, d); errors.Is(err, place.ErrNotRunning) {
+			r := serverReport{About: engine.About{Engine: d.Engine, Version: d.Version,
+				Where: strings.Join(d.Where, " or ")}, Database: d.Name,
+				Templates: []templateReport{}, Copies: []copyReport{}}
+			if e, err := engines.Named(d.Engine); err == nil {
+				r.Kept = len(place.KeptTemplates(e, s.wanted(d)))
+			}
+			all = append(all, r)
+		}
+	}
+	return all
 }
 
-// onServers is a command's work on the servers of the project, or on the one at
-// a URL: then there may be no project, and the session is nil.
-func (a *app) onServers(url *string,
+// where says on which servers a command works.
+type where struct {
+	url      string
+	everyone bool
+}
+
+// serverFlag adds --server.
+func (w *where) serverFlag(c *cobra.Command) {
+	c.Flags().StringVar(&w.url, "server", "", "the server at a `URL`, whatever a project file says; none is needed")
+}
+
+// onServers is a command's work on the servers of the project; with --everyone, and
+// without a project file, on all that run for this user; or on the one at a
+// URL. Without a project the session is nil.
+func (a *app) onServers(at *where, how opens,
 	work func(c *cobra.Command, scopedServers []copies.ScopedServer, s *session) error) func(*cobra.Command,
 	[]string) error {
 	return func(c *cobra.Command, _ []string) error {
-		if *url == "" {
-			return a.inProject(func(c *cobra.Command, s *session, _ []string) error {
-				scopedServers, err := s.scopedServers(c.Context())
-				if err != nil {
-					return err
-				}
-				return work(c, scopedServers, s)
-			})(c, nil)
+		if at.url != "" {
+			scoped, err := a.scopedAt(c.Context(), at.url)
+			if err != nil {
+				return err
+			}
+			defer scoped.Server.Close()
+			return work(c, []copies.ScopedServer{scoped}, nil)
 		}
-		scoped, err := a.scopedAt(c.Context(), *url)
-		if err != nil {
+		s, err := a.begin()
+		outside := errors.Is(err, project.ErrNone)
+		if err != nil && !outside {
 			return err
 		}
-		defer scoped.Server.Close()
-		return work(c, []copies.ScopedServer{scoped}, nil)
+		if s != nil {
+			defer s.close()
+		}
+		var all []copies.ScopedServer
+		var unreached error
+		if outside || at.everyone {
+			elsewhere, err := a.elsewhere(c.Context(), s)
+			defer closeAll(elsewhere)
+			if err != nil {
+				return err
+			}
+			all = elsewhere
+		}
+		if s != nil {
+			var own []copies.ScopedServer
+			own, unreached = s.scopedServers(c.Context(), how)
+			for _, scoped := range own {
+				// What runs for this user is among the others already.
+				if !at.everyone || scoped.Server.About().Where == "existing" {
+					all = append(all, scoped)
+				}
+			}
+		}
+		// What can be reached is not kept waiting for what cannot.
+		return errors.Join(work(c, all, s), unreached)
+	}
+}
+
+// elsewhere opens all servers that run for this user.
+func (a *app) elsewhere(ctx context.Context, s *session) (all []copies.ScopedServer, err error) {
+	scope := copies.ScopeOf("")
+	if s != nil {
+		scope = s.scope
+	}
+	servers, err := place.Elsewhere(ctx, engines.Engines())
+	for _, server := range servers {
+		all = append(all, copies.ScopedServer{Server: server, Scope: scope})
+	}
+	return all, err
+}
+
+func closeAll(all []copies.ScopedServer) {
+	for _, scoped := range all {
+		scoped.Server.Close()
 	}
 }
 
 // scopedAt opens the server at a URL, as the project sees it where there is one.
 // Whoever names a host here means it.
 func (a *app) scopedAt(ctx context.Context, url string) (copies.ScopedServer, error) {
-	e, err := all.ForURL(url)
+	e, err := engines.ForURL(url)
 	if err != nil {
 		return copies.ScopedServer{}, err
 	}
@@ -116,9 +191,12 @@ func everyoneNeeded(scopedServers []copies.ScopedServer, everyone bool) error {
 // serverReport is a server with what it holds, as it is shown.
 type serverReport struct {
 	engine.About
+	Running   bool             `json:"running"`
+	Database  string           `json:"database,omitempty"` // whose server it would be, where none runs
+	Kept      int              `json:"kept,omitempty"`     // templates for the next one, likewise
 	Templates []templateReport `json:"templates"`
 	Copies    []copyReport     `json:"copies"`
-	Stock     int              `json:"stock,omitempty"` // copies made ahead of demand
+	Spare     int              `json:"spare,omitempty"` // copies made beforehand
 }
 
 type templateReport struct {
@@ -133,7 +211,7 @@ type templateReport struct {
 }
 
 func (a *app) server(ctx context.Context, scoped copies.ScopedServer, everyone bool) (serverReport, error) {
-	r := serverReport{About: scoped.Server.About(), Templates: []templateReport{}, Copies: []copyReport{}}
+	r := serverReport{About: scoped.Server.About(), Running: true, Templates: []templateReport{}, Copies: []copyReport{}}
 	all, err := scoped.Server.List(ctx)
 	if err != nil {
 		return r, err
@@ -147,6 +225,9 @@ func (a *app) server(ctx context.Context, scoped copies.ScopedServer, everyone b
 		}
 		switch e.Kind {
 		case engine.Template:
+			if e, err := engines.Named(f.Engine); err == nil && e.Language().Name == "" {
+				continue // it holds nothing
+			}
 			t := templateReport{ID: e.ID, Database: f.Database, Steps: f.Layer, Size: e.Size, Made: f.Made,
 				Used: f.Used, Project: f.Scope.Project}
 			if n := len(f.Steps); n > 0 {
@@ -154,8 +235,8 @@ func (a *app) server(ctx context.Context, scoped copies.ScopedServer, everyone b
 			}
 			r.Templates = append(r.Templates, t)
 		case engine.Copy:
-			if f.Stock {
-				r.Stock++
+			if f.Spare {
+				r.Spare++
 				continue
 			}
 			r.Copies = append(r.Copies, a.describe(ctx, scoped, e))
@@ -166,23 +247,40 @@ func (a *app) server(ctx context.Context, scoped copies.ScopedServer, everyone b
 
 func (a *app) showServer(r serverReport, everyone bool) {
 	p := a.paintFor(a.outTerm)
-	a.say("%s %s", p.strong(r.Engine+" "+r.Version), p.dim("in "+r.Where+", "+r.Address))
+	if !r.Running {
+		kept := ""
+		if r.Kept > 0 {
+			kept = ", " + count(r.Kept, "template") + " kept for the next"
+		}
+		a.say("%s %s", p.strong(strings.TrimSpace(r.Engine+" "+r.Version)),
+			p.dim(fmt.Sprintf("%s (%s): no server runs%s", placed(r.Where), r.Database, kept)))
+		return
+	}
+	a.say("%s %s", p.strong(r.Engine+" "+r.Version), p.dim(placed(r.Where)+", "+r.Address))
 	if len(r.Templates)+len(r.Copies) == 0 {
 		a.say("  %s", p.dim("empty: hemzo take hands out the first copy"))
 		return
 	}
 	a.showTemplates(r.Templates, everyone)
-	if r.Stock > 0 {
-		a.say("  %s", p.dim(count(r.Stock, "copy")+" made ahead"))
+	if r.Spare > 0 {
+		a.say("  %s", p.dim(count(r.Spare, "copy")+" made ahead"))
 	}
 	if len(r.Copies) > 0 {
 		a.showCopies(r.Copies, everyone)
 	}
 }
 
+// placed says where a server is.
+func placed(where string) string {
+	if where == "existing" {
+		return "on an existing server"
+	}
+	return "in " + where
+}
+
 func (a *app) showTemplates(templates []templateReport, everyone bool) {
 	p := a.paintFor(a.outTerm)
-	g := &grid{right: map[int]bool{2: true}}
+	g := &grid{right: map[int]bool{2: true}, drop: []int{4}, whole: map[int]bool{0: true, 2: true}}
 	// Templates of one database are layers of one another: a line for each
 	// database, with its newest and the rest counted.
 	var order []string
@@ -220,8 +318,8 @@ func (a *app) showTemplates(templates []templateReport, everyone bool) {
 func (a *app) showCopies(copies []copyReport, everyone bool) {
 	p := a.paintFor(a.outTerm)
 	a.say("")
-	g := &grid{right: map[int]bool{2: true}}
-	g.add(p.dim("copies"), p.dim("database"), p.dim("size"), p.dim("stays"), p.dim("taken"), "")
+	g := &grid{right: map[int]bool{2: true}, drop: []int{4, 2}, whole: map[int]bool{2: true}}
+	g.add(p.dim("copies"), p.dim("database"), p.dim("size"), p.dim("kept until"), p.dim("taken"), "")
 	for _, c := range copies {
 		remark := ""
 		switch {
@@ -246,8 +344,8 @@ func (a *app) showCopies(copies []copyReport, everyone bool) {
 func (a *app) showCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "show [COPY]",
-		Short: "One copy, whole",
-		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.copyNames,
+		Short: "All about one copy",
+		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.oneCopy,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			r := a.describe(c.Context(), f.scoped, f.entry)
 			if a.json {
@@ -268,7 +366,7 @@ func (a *app) showCommand() *cobra.Command {
 			row("state", fmt.Sprintf("%s, the last %s", count(r.Steps, "step"), r.LastStep))
 			row("start state", r.Start)
 			row("taken", ago(r.Made))
-			row("stays", r.Owner)
+			row("kept until", r.Owner)
 			row("project", r.Project)
 			for _, n := range r.Snapshots {
 				row("snapshot", fmt.Sprintf("%s, %s, %s", n.Name, size(n.Size), ago(n.Made)))
@@ -280,65 +378,90 @@ func (a *app) showCommand() *cobra.Command {
 }
 
 func (a *app) dropCommand() *cobra.Command {
-	var every, everyone, force, yes bool
-	var server string
+	var every, force, yes bool
+	var at where
 	c := &cobra.Command{
 		Use:               "drop COPY... | --all",
 		Short:             "Remove copies",
 		ValidArgsFunction: a.copyNames,
 		RunE: func(c *cobra.Command, args []string) error {
-			if every == (len(args) > 0) {
+			if every == (len(args) > 0) || at.everyone && !every {
 				return fault.New(fault.Usage, "usage: hemzo drop COPY... or hemzo drop --all",
 					"name copies, or say --all")
 			}
-			return a.onServers(&server, func(c *cobra.Command, scopedServers []copies.ScopedServer, s *session) error {
-				var chosen []found
-				var err error
-				if every {
-					chosen, err = everyCopy(c.Context(), scopedServers, everyone)
-				} else {
-					chosen, err = namedCopies(c.Context(), s, scopedServers, args)
-				}
-				if err == nil && everyone && !yes {
-					err = a.confirm(fmt.Sprintf("drop %s of all projects?", count(len(chosen), "copy")))
-				}
-				if err != nil {
-					return err
-				}
-				return a.drop(c.Context(), chosen, force, every)
-			})(c, args)
+			return a.onServers(&at, place.Look,
+				func(c *cobra.Command, scopedServers []copies.ScopedServer, s *session) error {
+					var chosen []found
+					var err error
+					if every {
+						chosen, err = everyCopy(c.Context(), scopedServers, at.everyone)
+					} else {
+						chosen, err = namedCopies(c.Context(), s, scopedServers, args)
+					}
+					if err == nil && at.everyone && !yes {
+						err = a.confirm(fmt.Sprintf("drop %s of all projects?", count(len(chosen), "copy")))
+					}
+					if err != nil {
+						return err
+					}
+					return a.drop(c.Context(), chosen, force, every)
+				})(c, args)
 		},
 	}
 	c.Flags().BoolVar(&every, "all", false, "all copies of this project")
-	c.Flags().BoolVar(&everyone, "everyone", false, "with --all: those of all projects")
+	c.Flags().BoolVar(&at.everyone, "everyone", false, "with --all: those of all projects")
 	c.Flags().BoolVar(&force, "force", false, "also those whose owner is still running")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	serverFlag(c, &server)
+	at.serverFlag(c)
 	return c
 }
 
-// drop drops copies; with goOn the others go where one cannot.
+// dropReport is what drop did.
+type dropReport struct {
+	Dropped []string    `json:"dropped"`
+	InUse   []usedByWho `json:"in_use"`
+}
+
+type usedByWho struct {
+	Copy string `json:"copy"`
+	By   string `json:"by"`
+}
+
+// drop drops copies; with goOn those that are in use stay.
 func (a *app) drop(ctx context.Context, chosen []found, force, goOn bool) error {
-	dropped := []string{}
-	var last error
+	r := dropReport{Dropped: []string{}, InUse: []usedByWho{}}
 	for _, f := range chosen {
-		if err := f.scoped.Drop(ctx, f.entry, force); err != nil {
-			if !goOn {
-				return err
-			}
-			last = err // with --all the others go all the same
+		if goOn && !force && f.scoped.Alive(ctx, f.entry.Facts.Owner) {
+			r.InUse = append(r.InUse, usedByWho{f.entry.Facts.Name, copies.OwnerWords(f.entry.Facts.Owner)})
 			continue
 		}
-		dropped = append(dropped, f.entry.Facts.Name)
-	}
-	if a.json {
-		if err := a.printJSON(dropped); err != nil {
+		if err := f.scoped.Drop(ctx, f.entry, force); err != nil {
 			return err
 		}
-	} else if !a.quiet && last == nil {
-		a.say("%s dropped", count(len(dropped), "copy"))
+		r.Dropped = append(r.Dropped, f.entry.Facts.Name)
 	}
-	return last
+	text := count(len(r.Dropped), "copy") + " dropped"
+	var by []string
+	for _, u := range r.InUse {
+		if !slices.Contains(by, u.By) {
+			by = append(by, u.By)
+		}
+	}
+	if len(by) > 0 {
+		text += fmt.Sprintf(", %d in use by %s", len(r.InUse), few(by, ", "))
+	}
+	switch {
+	case a.json:
+		if err := a.printJSON(r); err != nil {
+			return err
+		}
+	case !a.quiet && len(by) == 0:
+		a.say("%s", text)
+	}
+	if len(by) > 0 {
+		return fault.New(fault.Refused, "wait for it, or drop it all the same with --force", "%s", text)
+	}
+	return nil
 }
 
 // namedCopies finds the copies that a user means.
@@ -371,7 +494,7 @@ func everyCopy(ctx context.Context, scopedServers []copies.ScopedServer, everyon
 			return nil, err
 		}
 		for _, e := range all {
-			if e.Kind == engine.Copy && !e.Newer && (everyone || scoped.Mine(e)) {
+			if e.Kind == engine.Copy && !e.Newer && !e.Bad && (everyone || scoped.Mine(e)) {
 				out = append(out, found{scoped: scoped, entry: e})
 			}
 		}
@@ -395,9 +518,9 @@ func (a *app) confirm(question string) error {
 
 func (a *app) sweepCommand() *cobra.Command {
 	var (
-		templates, everyone, yes bool
-		server                   string
-		unused                   time.Duration = 7 * 24 * time.Hour
+		templates, yes bool
+		at             where
+		unused         time.Duration = 7 * 24 * time.Hour
 	)
 	c := &cobra.Command{
 		Use:   "sweep",
@@ -406,52 +529,65 @@ func (a *app) sweepCommand() *cobra.Command {
 --templates it also removes templates of this project that nobody copied for a
 week (or for --unused) and that no copy needs; with --everyone those of all.`,
 		Args: cobra.NoArgs,
-		RunE: a.onServers(&server, func(c *cobra.Command, scopedServers []copies.ScopedServer, s *session) error {
-			if !templates {
-				unused = 0
-			} else if err := everyoneNeeded(scopedServers, everyone); err != nil {
-				return err
+		RunE: func(c *cobra.Command, args []string) error {
+			how := place.Look
+			if templates {
+				how = place.Open // what is kept of a server that does not run has templates too
 			}
-			if everyone && templates && !yes {
-				if err := a.confirm("remove unused templates of all projects?"); err != nil {
-					return err
-				}
-			}
-			return a.sweep(c.Context(), scopedServers, s, max(unused, map[bool]time.Duration{true: 1}[templates]),
-				everyone)
-		}),
+			return a.onServers(&at, how,
+				func(c *cobra.Command, scopedServers []copies.ScopedServer, s *session) error {
+					if !templates {
+						unused = 0
+					} else if err := everyoneNeeded(scopedServers, at.everyone); err != nil {
+						return err
+					}
+					if at.everyone && templates && !yes {
+						if err := a.confirm("remove unused templates of all projects?"); err != nil {
+							return err
+						}
+					}
+					return a.sweep(c.Context(), scopedServers, s,
+						max(unused, map[bool]time.Duration{true: 1}[templates]), at)
+				})(c, args)
+		},
 	}
 	c.Flags().BoolVar(&templates, "templates", false, "also templates unused for a while")
-	c.Flags().DurationVar(&unused, "unused", unused, "with --templates: how long unused")
-	c.Flags().BoolVar(&everyone, "everyone", false, "with --templates: those of all projects")
+	c.Flags().Var(&spanFlag{&unused}, "unused", "with --templates: how long unused (default 7d)")
+	c.Flags().BoolVar(&at.everyone, "everyone", false,
+		"on all servers that run for you; with --templates those of all projects")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	serverFlag(c, &server)
+	at.serverFlag(c)
 	return c
 }
 
 // sweep sweeps servers, and the containers of this user where it is not about
 // one server. Opening the servers of a session has swept them a little already.
 func (a *app) sweep(ctx context.Context, scopedServers []copies.ScopedServer, s *session, unused time.Duration,
-	everyone bool) error {
+	at where) error {
 	var swept []engine.Entry
 	for _, scoped := range scopedServers {
-		removed, err := scoped.Sweep(ctx, unused, everyone)
+		removed, err := scoped.Sweep(ctx, unused, at.everyone)
 		if err != nil {
 			return err
 		}
 		swept = append(swept, removed...)
 	}
-	gone := []string{}
-	if s != nil {
+	gone := []removedReport{}
+	if at.url == "" {
 		left, err := place.SweepContainers(ctx, unused > 0)
 		if err != nil {
 			return err
 		}
-		gone, swept = append(gone, left...), append(s.swept, swept...)
+		for _, name := range left {
+			gone = append(gone, removedReport{Kind: "container", Name: name})
+		}
+	}
+	if s != nil {
+		swept = append(s.swept, swept...)
 	}
 	var bytes int64
 	for _, e := range swept {
-		gone = append(gone, fmt.Sprintf("%s %s", e.Kind, nameOf(e)))
+		gone = append(gone, removedReport{Kind: string(e.Kind), Name: nameOf(e), Size: e.Size})
 		bytes += e.Size
 	}
 	if a.json {
@@ -459,11 +595,18 @@ func (a *app) sweep(ctx context.Context, scopedServers []copies.ScopedServer, s 
 	}
 	if !a.quiet {
 		for _, g := range gone {
-			a.say("removed %s", g)
+			a.say("removed %s %s", g.Kind, g.Name)
 		}
-		a.say("%s removed, %s", count(len(gone), "thing"), size(bytes))
+		a.say("%s removed, %s", count(len(gone), "item"), size(bytes))
 	}
 	return nil
+}
+
+// removedReport is something that sweep has removed.
+type removedReport struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	Size int64  `json:"size,omitempty"`
 }
 
 // nameOf is what a user knows something by.

@@ -9,8 +9,11 @@ import (
 	"time"
 
 	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/muesli/termenv"
+	"golang.org/x/term"
 
+	"hemzo/internal/engine"
 	"hemzo/internal/fault"
 )
 
@@ -53,11 +56,24 @@ func (p paint) strong(s string) string { return p.r.NewStyle().Bold(true).Render
 // say prints a line of the result.
 func (a *app) say(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
 
-// note prints a line that is not the result.
+// note prints a line that is not the result; with --json, an object on a line.
 func (a *app) note(format string, args ...any) {
-	if !a.quiet {
-		fmt.Fprintf(a.err, "hemzo: "+format+"\n", args...)
+	if a.quiet {
+		return
 	}
+	text := fmt.Sprintf(format, args...)
+	if a.json {
+		a.jsonLine(map[string]string{"note": text})
+		return
+	}
+	fmt.Fprintf(a.err, "hemzo: %s\n", text)
+}
+
+// jsonLine prints an object beside the result, on one line.
+func (a *app) jsonLine(v any) {
+	e := json.NewEncoder(a.err)
+	e.SetEscapeHTML(false)
+	_ = e.Encode(v)
 }
 
 // printJSON prints a value as JSON.
@@ -68,12 +84,29 @@ func (a *app) printJSON(v any) error {
 	return e.Encode(v)
 }
 
+// errorReport is an error as --json shows it.
+type errorReport struct {
+	Error string         `json:"error"`
+	Exit  int            `json:"exit"`
+	Where fault.Position `json:"where,omitzero"`
+	Said  string         `json:"said,omitempty"`
+	Code  string         `json:"code,omitempty"`
+	Lines []string       `json:"lines,omitempty"`
+	Next  string         `json:"next,omitempty"`
+}
+
 // report prints an error: what went wrong and where, the material, and what
 // to do next.
 func (a *app) report(err error) {
 	p := a.paintFor(a.errTerm)
 	f := new(fault.Error)
-	if !errors.As(err, &f) {
+	told := errors.As(err, &f)
+	if a.json {
+		a.jsonLine(errorReport{Error: err.Error(), Exit: int(fault.KindOf(err)), Where: f.Where, Said: f.Said,
+			Code: f.Code, Lines: f.Lines, Next: f.Next})
+		return
+	}
+	if !told {
 		fmt.Fprintf(a.err, "%s %s\n", p.bad("hemzo:"), err)
 		return
 	}
@@ -95,25 +128,24 @@ func (a *app) report(err error) {
 type grid struct {
 	rows  [][]string
 	right map[int]bool
+	// Of what is too wide for a terminal the columns in drop go first, then all but
+	// those in whole are shortened.
+	drop  []int
+	whole map[int]bool
 }
 
 func (g *grid) add(cells ...string) { g.rows = append(g.rows, cells) }
 
 func (g *grid) lines(indent string) []string {
-	var widths []int
-	for _, row := range g.rows {
-		for i, cell := range row {
-			if i == len(widths) {
-				widths = append(widths, 0)
-			}
-			widths[i] = max(widths[i], lipgloss.Width(cell))
-		}
-	}
+	widths := g.widths()
 	var out []string
 	for _, row := range g.rows {
 		var b strings.Builder
 		b.WriteString(indent)
 		for i, cell := range row {
+			if widths[i] == 0 {
+				continue
+			}
 			gap := strings.Repeat(" ", widths[i]-lipgloss.Width(cell))
 			if g.right[i] {
 				b.WriteString(gap + cell)
@@ -128,13 +160,86 @@ func (g *grid) lines(indent string) []string {
 }
 
 func (a *app) print(g *grid, indent string) {
+	if a.outTerm {
+		if width, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && width > 0 {
+			g.fit(width - len(indent))
+		}
+	}
 	for _, line := range g.lines(indent) {
 		a.say("%s", line)
 	}
 }
 
+// least is how much of a cell is left when it is shortened.
+const least = 6
+
+// fit makes rows no wider than a terminal: a name cut off says more than a broken
+// line.
+func (g *grid) fit(width int) {
+	for _, column := range g.drop {
+		if g.over(width) > 0 {
+			g.empty(column)
+		}
+	}
+	for g.over(width) > 0 {
+		widths := g.widths()
+		widest := -1
+		for i, w := range widths {
+			if w > least && !g.whole[i] && (widest < 0 || w > widths[widest]) {
+				widest = i
+			}
+		}
+		if widest < 0 {
+			return
+		}
+		g.shorten(widest, widths[widest]-1)
+	}
+}
+
+// over is by how much rows are too wide.
+func (g *grid) over(width int) int {
+	total := -2
+	for _, w := range g.widths() {
+		if w > 0 {
+			total += w + 2
+		}
+	}
+	return total - width
+}
+
+// empty takes the content of a column away.
+func (g *grid) empty(column int) {
+	for _, row := range g.rows {
+		if column < len(row) {
+			row[column] = ""
+		}
+	}
+}
+
+func (g *grid) shorten(column, to int) {
+	for _, row := range g.rows {
+		if column < len(row) {
+			row[column] = ansi.Truncate(row[column], to, "…")
+		}
+	}
+}
+
+// widths are the widths of the columns.
+func (g *grid) widths() (widths []int) {
+	for _, row := range g.rows {
+		for i, cell := range row {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], lipgloss.Width(cell))
+		}
+	}
+	return widths
+}
+
 // span writes a duration in a fitting unit.
-func span(d time.Duration) string {
+func span[D time.Duration | engine.Milliseconds](of D) string {
+	d := time.Duration(of)
 	switch {
 	case d == 0:
 		return "-"

@@ -70,15 +70,15 @@ func TestReport(t *testing.T) {
 func TestResetText(t *testing.T) {
 	for want, r := range map[string]engine.Report{
 		"untouched, at its start state (1.0 ms)": {},
-		"back at its start state by snapshot, 3 pages of 1 table, 2 counters (1.0 ms)": {Way: engine.Snapshot, Pages: 3,
+		"back at its start state, in place: 3 pages of 1 table, 2 counters (1.0 ms)": {Way: engine.Snapshot, Pages: 3,
 			Tables: make([]engine.TableReport, 1), Sequences: 2},
-		"back at its start state by truncation, 1 table: 5 rows removed, 2 put back; kept a, b (1.0 ms)": {
+		"back at its start state, in place: 5 rows removed, 2 put back in 1 table; kept a, b (1.0 ms)": {
 			Way: engine.Truncation, Tables: []engine.TableReport{{Name: "hive", Removed: 5, PutBack: 2}},
 			Kept: []string{"a", "b"}},
-		"back at its start state by snapshot, replaced: clients must reconnect; the file was gone (1.0 ms)": {
+		"replaced: clients must connect again; the file was gone (1.0 ms)": {
 			Way: engine.Snapshot, Reconnect: true, Why: "the file was gone"},
 	} {
-		assert.Equal(t, want, resetText(&reset.Report{Report: r, Took: time.Millisecond}, ""))
+		assert.Equal(t, want, resetText(&reset.Report{Report: r, Took: engine.Milliseconds(time.Millisecond)}, ""))
 	}
 }
 
@@ -94,12 +94,25 @@ func TestSurvey(t *testing.T) {
 				data: []string{"db/seeds"}}},
 		{"another engine", map[string]string{"sql/1.sql": "CREATE TABLE a (b int AUTO_INCREMENT) ENGINE=InnoDB",
 			"sql/2.sql": "x"},
-			surveyed{engine: "mariadb", migrations: []string{"sql"}, undo: []string{""}}},
+			surveyed{engine: "mariadb", migrations: []string{"sql"}}},
 		{"other people's files", map[string]string{"node_modules/x/1.sql": "JSONB", "node_modules/x/2.sql": "",
 			".git/1.sql": "", "vendor/2.sql": "SERIAL"},
 			surveyed{engine: "sqlite"}},
 		{"numbered by date", map[string]string{"m/2024-01-01_a.sql": "a jsonb", "m/2024-01-02_b.sql": "$$"},
-			surveyed{engine: "postgres", migrations: []string{"m"}, undo: []string{""}}},
+			surveyed{engine: "postgres", migrations: []string{"m"}}},
+		{"folders beside one another, and a schema", map[string]string{"db/up/1_a.sql": "x", "db/up/2_b.sql": "x",
+			"db/down/1_a.sql": "x", "db/down/2_b.sql": "x", "db/up/3_c.py": "x", "db/schema.sql": "x"},
+			surveyed{engine: "sqlite", migrations: []string{"db/up"}, skipped: []string{
+				"db/down: it undoes what is in up",
+				"db/up/3_c.py: no SQL; where it changes the schema, run it as a source:  run:",
+				"db/schema.sql: the migrations make the schema"}}},
+		{"a folder for each migration, twice", map[string]string{"a/m/1_x/do.sql": "x", "a/m/1_x/undo.sql": "x",
+			"b/m/2_y/do.sql": "x"},
+			surveyed{engine: "sqlite", migrations: []string{"a/m", "b/m"}, undo: []string{"undo.sql"}}},
+		{"a schema alone", map[string]string{"db/schema.sql": "CREATE TABLE a (b serial)"},
+			surveyed{engine: "postgres", dump: "db/schema.sql"}},
+		{"no numbers", map[string]string{"sql/tables.sql": "x", "sql/views.sql": "x"},
+			surveyed{engine: "sqlite", migrations: []string{"sql"}}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			root := t.TempDir()
@@ -110,10 +123,31 @@ func TestSurvey(t *testing.T) {
 			}
 			got, err := survey(root)
 			require.NoError(t, err)
-			got.because, got.traces, got.reasons = "", nil, nil
+			got.because, got.traces, got.reasons, got.scripts, got.dumps = "", nil, nil, nil, nil
 			assert.Equal(t, &c.want, got)
 		})
 	}
-	assert.Equal(t, "my-app-2", databaseName("/x/My App (2)"))
-	assert.Equal(t, "db-2024", databaseName("/x/2024"))
+	assert.Equal(t, "app", databaseName("/x/My App (2)"))
+	assert.Equal(t, "app", databaseName("/x/src"))
+	assert.Equal(t, "honey-log", databaseName("/x/honey-log"))
+}
+
+// TestFit: what is too wide for a terminal loses columns, then letters; never a
+// whole line's order.
+func TestFit(t *testing.T) {
+	make := func() *grid {
+		g := &grid{drop: []int{1}, whole: map[int]bool{0: true}}
+		g.add("pid 4711", "127.0.0.1", "hive-app-of-the-orchard", "SELECT 1")
+		return g
+	}
+	g := make()
+	g.fit(80)
+	assert.Equal(t, []string{"pid 4711  127.0.0.1  hive-app-of-the-orchard  SELECT 1"}, g.lines(""))
+	g = make()
+	g.fit(44)
+	assert.Equal(t, []string{"pid 4711  hive-app-of-the-orchard  SELECT 1"}, g.lines(""))
+	g.fit(30)
+	assert.Equal(t, []string{"pid 4711  hive-app-…  SELECT 1"}, g.lines(""))
+	g.fit(3)
+	assert.Equal(t, []string{"pid 4711  hive-…  SELEC…"}, g.lines(""))
 }

@@ -42,7 +42,7 @@ func (b *building) event(e template.Event) {
 	case e.Waiting:
 		b.note("%s: another process is building this template, waiting for it", b.name)
 	case e.Damaged != "":
-		b.note("%s: the template %s is not as it was made: it is made anew", b.name, e.Damaged)
+		b.note("%s: the template %s was changed since it was built: building it again", b.name, e.Damaged)
 	case e.Notice != "":
 		b.note("%s: %s", b.name, e.Notice)
 	case e.Output != "":

@@ -10,7 +10,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"hemzo/internal/copies"
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
 	"hemzo/internal/reset"
@@ -26,7 +25,7 @@ func (a *app) resetCommand() *cobra.Command {
 	)
 	c := &cobra.Command{
 		Use:   "reset [COPY...]",
-		Short: "Back to the start state",
+		Short: "Put copies back to their start state",
 		Long: `Reset puts copies back to their start state: every row, reference rows
 included, and every counter; the tables to keep stay as they are. What nobody
 touched costs nearly nothing.`,
@@ -44,7 +43,7 @@ touched costs nearly nothing.`,
 			if len(args) == 0 {
 				args = []string{""}
 			}
-			var all []resetReport
+			all := []resetReport{}
 			differ := false
 			for _, which := range args {
 				f, err := s.find(c.Context(), which)
@@ -94,8 +93,9 @@ touched costs nearly nothing.`,
 		"fail rather than put another database in its place, which ends its clients' connections")
 	c.Flags().BoolVar(&force, "force", false, "end the sessions that hold locks on what is to be put back")
 	c.Flags().BoolVar(&verify, "verify", false, "compare all that the copy then holds with its start state")
-	c.MarkFlagsMutuallyExclusive("by", "to")
-	c.MarkFlagsMutuallyExclusive("verify", "to")
+	oneOf(c, "by", "to")
+	oneOf(c, "verify", "to")
+	_ = c.RegisterFlagCompletionFunc("to", a.snapshotNames)
 	_ = c.RegisterFlagCompletionFunc("by",
 		cobra.FixedCompletions([]string{"truncation", "rollback", "snapshot"}, cobra.ShellCompDirectiveNoFileComp))
 	waitFlag(c, &wait)
@@ -139,7 +139,7 @@ func (f found) resetOptions(ctx context.Context, way engine.Way, to string, wait
 		}
 	}
 	if to != "" {
-		snapshot, err := snapshotNamed(ctx, f, to)
+		snapshot, err := f.scoped.SnapshotNamed(ctx, f.entry, to)
 		if err != nil {
 			return o, err
 		}
@@ -148,46 +148,31 @@ func (f found) resetOptions(ctx context.Context, way engine.Way, to string, wait
 	return o, nil
 }
 
-func snapshotNamed(ctx context.Context, f found, name string) (engine.Entry, error) {
-	all, err := f.scoped.Snapshots(ctx, f.entry)
-	if err != nil {
-		return engine.Entry{}, err
-	}
-	var known []string
-	for _, e := range all {
-		if e.Facts.Name == name {
-			return e, nil
-		}
-		known = append(known, e.Facts.Name)
-	}
-	next := "hemzo snapshot COPY NAME makes one"
-	if known != nil {
-		next = "snapshots: " + strings.Join(known, ", ")
-	}
-	return engine.Entry{}, fault.New(fault.Usage, next, "the copy %q has no snapshot %q", f.entry.Facts.Name, name)
-}
-
 // resetText says in one line what a reset did.
 func resetText(r *reset.Report, to string) string {
-	where := "start state"
+	where, from := "its start state", ""
 	if to != "" {
-		where = "snapshot " + to
+		where, from = "snapshot "+to, " from snapshot "+to
 	}
 	if r.Way == "" {
-		return fmt.Sprintf("untouched, at its %s (%s)", where, span(r.Took))
+		return fmt.Sprintf("untouched, at %s (%s)", where, span(r.Took))
 	}
-	text := fmt.Sprintf("back at its %s by %s", where, r.Way)
+	text := "back at " + where
 	switch {
 	case r.Reconnect:
-		text += ", replaced: clients must reconnect"
+		text = "replaced" + from + ": clients must connect again"
 	case r.Pages > 0:
-		text += fmt.Sprintf(", %s of %s", count(r.Pages, "page"), count(len(r.Tables), "table"))
+		text += fmt.Sprintf(", in place: %s of %s", count(r.Pages, "page"), count(len(r.Tables), "table"))
 	case len(r.Tables) > 0 || r.Why == "" && len(r.Dropped)+r.Sequences+len(r.Settings) == 0 && !r.Schema:
 		var out, in int64
 		for _, t := range r.Tables {
 			out, in = out+t.Removed, in+t.PutBack
 		}
-		text += fmt.Sprintf(", %s: %s removed, %d put back", count(len(r.Tables), "table"), count(out, "row"), in)
+		if text += ", in place: "; out+in == 0 && len(r.Tables) > 0 {
+			text += "no row differed in " + count(len(r.Tables), "table")
+			break
+		}
+		text += fmt.Sprintf("%s removed, %d put back in %s", count(out, "row"), in, count(len(r.Tables), "table"))
 	}
 	if r.Sequences > 0 {
 		text += ", " + count(r.Sequences, "counter")
@@ -212,17 +197,26 @@ func resetText(r *reset.Report, to string) string {
 
 func (a *app) snapshotCommand() *cobra.Command {
 	var wait time.Duration
-	force := false
+	var force, replace, drop bool
 	c := &cobra.Command{
 		Use:   "snapshot COPY NAME",
 		Short: "Keep the present state of a copy under a name",
-		Long: "Snapshot keeps the whole present state of a copy; hemzo reset COPY --to NAME\nreturns to it any " +
-			"number of times. Snapshots go with their copy.",
-		Args: cobra.ExactArgs(2), ValidArgsFunction: a.copyNames,
+		Long: `Snapshot keeps the whole present state of a copy; hemzo reset COPY --to NAME
+returns to it any number of times. Snapshots go with their copy, or by --drop.`,
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.copyAndSnapshot,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
-			e, err := s.snapshot(c.Context(), f, args[1], engine.Session{Wait: f.wait(wait), Force: force})
+			if drop {
+				return s.dropSnapshot(c.Context(), f, args[1])
+			}
+			e, old, err := f.scoped.Snapshot(c.Context(), f.entry, args[1], replace,
+				engine.Session{Wait: f.wait(wait), Force: force})
 			if err != nil {
 				return err
+			}
+			for _, replaced := range old {
+				if err := f.scoped.Server.Drop(c.Context(), replaced.ID); err != nil {
+					return err
+				}
 			}
 			if a.json {
 				return a.printJSON(snapshotReport{e.Facts.Name, e.Size, e.Facts.Made})
@@ -236,24 +230,41 @@ func (a *app) snapshotCommand() *cobra.Command {
 	waitFlag(c, &wait)
 	c.Flags().BoolVar(&force, "force", false,
 		"end the sessions of the copy that are in the way; they must connect again")
+	c.Flags().BoolVar(&replace, "replace", false, "in the place of a snapshot of that name, where there is one")
+	c.Flags().BoolVar(&drop, "drop", false, "remove the snapshot of that name instead")
+	oneOf(c, "replace", "drop")
 	return c
 }
 
-func (s *session) snapshot(ctx context.Context, f found, name string, session engine.Session) (engine.Entry, error) {
-	if err := copies.CheckName(name); err != nil {
-		return engine.Entry{}, err
-	}
-	all, err := f.scoped.Snapshots(ctx, f.entry)
-	if err != nil {
-		return engine.Entry{}, err
-	}
-	for _, e := range all {
-		if e.Facts.Name == name {
-			return e, fault.New(fault.Failed, "use another name", "the copy %q has a snapshot %q already",
-				f.entry.Facts.Name, name)
+// dropSnapshot removes the snapshots of a name: there are two where replacing one was
+// cut off.
+func (s *session) dropSnapshot(ctx context.Context, f found, name string) error {
+	e, err := f.scoped.SnapshotNamed(ctx, f.entry, name)
+	for err == nil {
+		if err = f.scoped.Server.Drop(ctx, e.ID); err != nil {
+			return err
+		}
+		var more engine.Entry
+		if more, err = f.scoped.SnapshotNamed(ctx, f.entry, name); err == nil {
+			e = more
 		}
 	}
-	return reset.Snapshot(ctx, f.scoped.Server, f.entry, name, session)
+	if e.ID == "" || fault.KindOf(err) != fault.Usage {
+		return err
+	}
+	if s.json {
+		return s.printJSON(snapshotReport{e.Facts.Name, e.Size, e.Facts.Made})
+	}
+	if !s.quiet {
+		s.say("%s: snapshot %s removed", f.entry.Facts.Name, name)
+	}
+	return nil
+}
+
+// appliedStep is a step that advance has applied.
+type appliedStep struct {
+	Step string              `json:"step"`
+	Took engine.Milliseconds `json:"took_ms"`
 }
 
 func (a *app) advanceCommand() *cobra.Command {
@@ -264,7 +275,7 @@ func (a *app) advanceCommand() *cobra.Command {
 		Long: `Advance applies to a copy, with the rows it holds now, the steps that it
 lacks: so a migration is tested on data. A reset returns to the state in
 which the copy was taken.`,
-		Args: cobra.ExactArgs(1), ValidArgsFunction: a.copyNames,
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.oneCopy,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			if f.database == nil {
 				return fault.New(fault.Usage, "", "the project file declares no database %q any more",
@@ -288,15 +299,20 @@ which the copy was taken.`,
 				return err
 			}
 			if a.json {
-				return a.printJSON(applied)
+				steps := []appliedStep{}
+				for _, st := range applied {
+					steps = append(steps, appliedStep{Step: st.Name, Took: engine.Milliseconds(st.Took)})
+				}
+				return a.printJSON(steps)
 			}
 			if len(applied) == 0 {
-				a.note("%s lacks no step up to there", f.entry.Facts.Name)
+				a.note("%s has all steps up to there", f.entry.Facts.Name)
 			}
 			return nil
 		}),
 	}
 	c.Flags().StringVar(&flags.until, "until", "", "the last `STEP` to apply (default: all)")
+	_ = c.RegisterFlagCompletionFunc("until", a.stepNames)
 	waitFlag(c, &flags.wait)
 	return c
 }

@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -42,6 +41,14 @@ type exit int
 
 func (e exit) Error() string { return "exit" }
 
+// Command is the whole command line, for those who describe it.
+func Command(build Build) *cobra.Command {
+	a := &app{build: build, in: os.Stdin, out: os.Stdout, err: os.Stderr}
+	root := a.root()
+	root.InitDefaultHelpCmd()
+	return root
+}
+
 // Main runs one command line and returns the exit code.
 func Main(args []string, build Build) int {
 	a := &app{
@@ -71,7 +78,7 @@ func (a *app) code(ctx context.Context, err error) int {
 		return int(e)
 	}
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
-		a.note("stopped; nothing half-made was left")
+		a.note("stopped; nothing unfinished was left")
 		return 130
 	}
 	a.report(err)
@@ -89,8 +96,9 @@ their start state between tests, and gone afterwards.
   hemzo init                write hemzo.yaml from what the folder holds
   hemzo run -- make test    run a suite on a copy of its own
   hemzo demo                see the whole tour on a project that Hemzo brings`,
-		SilenceErrors: true, SilenceUsage: true,
-		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: false},
+		SilenceErrors: true, SilenceUsage: true, SuggestionsMinimumDistance: 3,
+		Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+		CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
 	}
 	root.SetOut(a.out)
 	root.SetErr(a.err)
@@ -99,11 +107,13 @@ their start state between tests, and gone afterwards.
 	f.StringVar(&a.profile, "profile", os.Getenv("HEMZO_PROFILE"), "a profile of the project file")
 	f.BoolVar(&a.json, "json", false, "the same facts as JSON")
 	f.BoolVar(&a.noColor, "no-color", os.Getenv("NO_COLOR") != "", "no colours")
-	f.BoolVarP(&a.verbose, "verbose", "v", false, "tell more")
-	f.BoolVarP(&a.quiet, "quiet", "q", false, "tell errors only")
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return fault.New(fault.Usage, c.CommandPath()+" --help lists the flags", "%s", err)
-	})
+	f.BoolVarP(&a.verbose, "verbose", "v", false, "more detail")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "errors only")
+	_ = root.RegisterFlagCompletionFunc("profile", a.profileNames)
+	root.SetFlagErrorFunc(flagError)
+	root.Version = a.build.Version
+	root.SetVersionTemplate(a.versionLine() + "\n")
+	root.Flags().Bool("version", false, "which Hemzo this is")
 	root.AddGroup(
 		&cobra.Group{ID: "project", Title: "The project:"},
 		&cobra.Group{ID: "copies", Title: "Copies:"},
@@ -115,30 +125,16 @@ their start state between tests, and gone afterwards.
 			root.AddCommand(c)
 		}
 	}
-	add("project", a.initCommand(), a.doctorCommand(), a.planCommand(), a.buildCommand(), a.demoCommand())
+	add("project", a.initCommand(), a.doctorCommand(), a.stepsCommand(), a.buildCommand(), a.demoCommand())
 	add("copies", a.takeCommand(), a.runCommand(), a.serveCommand(), a.resetCommand(), a.snapshotCommand(),
 		a.holdCommand(), a.changesCommand(), a.advanceCommand(), a.sessionsCommand(), a.sqlCommand())
 	add("house", a.showCommand(), a.listCommand(), a.dropCommand(), a.sweepCommand(), a.stopCommand(),
-		a.versionCommand())
+		a.versionCommand(), a.completionCommand(root))
 	root.AddCommand(a.guardCommand())
+	root.SetHelpCommand(helpCommand(root))
 	root.SetHelpCommandGroupID("house")
-	root.SetCompletionCommandGroupID("house")
-	for _, c := range root.Commands() {
-		a.guardArgs(c)
+	for _, c := range append(root.Commands(), root) {
+		checkUsage(c)
 	}
 	return root
-}
-
-// guardArgs makes wrong arguments wrong usage, with the usage line as advice.
-func (a *app) guardArgs(c *cobra.Command) {
-	check := c.Args
-	if check == nil {
-		return
-	}
-	c.Args = func(c *cobra.Command, args []string) error {
-		if err := check(c, args); err != nil {
-			return fault.New(fault.Usage, "usage: "+c.UseLine(), "%s", strings.TrimSpace(err.Error()))
-		}
-		return nil
-	}
 }

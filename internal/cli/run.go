@@ -51,9 +51,12 @@ variables of env: and the files of files: in place, and drops the copies when
 it ends, however it ends. It exits with the command's code, 128+n where a
 signal ended it, 126 and 127 where it cannot be executed or found, and 125
 where Hemzo itself fails (its own code is then in --report FILE).`,
-		Args: cobra.MinimumNArgs(1),
+		Args: cobra.MinimumNArgs(1), DisableFlagsInUseLine: true,
 		RunE: func(c *cobra.Command, args []string) error {
 			r := &runner{app: a, flags: flags, args: args, signals: make(chan os.Signal, 8)}
+			if err := r.openReport(); err != nil {
+				return err
+			}
 			began := time.Now()
 			code, err := r.run(c.Context())
 			if flags.report != "" {
@@ -66,13 +69,13 @@ where Hemzo itself fails (its own code is then in --report FILE).`,
 		},
 	}
 	c.Flags().SetInterspersed(false)
-	flags.add(c)
+	flags.add(a, c)
 	flags.lazyFlag(c)
 	c.Flags().StringSliceVar(&flags.databases, "database", nil, "a `DATABASE` to take (default: all that are declared)")
 	c.Flags().BoolVar(&flags.keepFailed, "keep-failed", false,
 		"keep the copies where the command fails, for "+span(keptFor))
 	c.Flags().IntVar(&flags.copies, "copies", 1,
-		"how many sets of copies: their variables end in _1, _2 ...; without an ending they are the first's")
+		"the `NUMBER` of sets of copies: their variables end in _1, _2 ...; without an ending they are the first's")
 	c.Flags().IntVar(&flags.first, "first", 1, "the `NUMBER` of the first set")
 	c.Flags().BoolVar(&flags.must, "must-connect", false,
 		"fail where the command ends well and never connected to a database")
@@ -89,10 +92,10 @@ type runner struct {
 	flags   runFlags
 	args    []string
 	signals chan os.Signal
+	report  *os.File // nil where none is wanted
 	session *session
 	control *control.Control
 	sets    []*control.Set
-	came    map[*control.Copy]func(time.Duration) (bool, error)
 	spent   struct{ build, command time.Duration }
 }
 
@@ -100,18 +103,12 @@ func (r *runner) run(ctx context.Context) (code int, err error) {
 	signal.Notify(r.signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1,
 		syscall.SIGUSR2)
 	defer signal.Stop(r.signals)
-	if r.flags.copies < 1 || r.flags.copies > 999 {
-		return 0, fault.New(fault.Usage, "", "--copies %d: from 1 to 999", r.flags.copies)
-	}
 	if r.session, err = r.begin(); err != nil {
 		return 0, err
 	}
 	defer r.session.close()
-	chosen, err := r.session.project.Choose(r.flags.databases...)
+	chosen, err := r.choose()
 	if err != nil {
-		return 0, err
-	}
-	if err := r.session.project.OneWriter(chosen); err != nil {
 		return 0, err
 	}
 	program, code := find(r.args[0])
@@ -128,11 +125,15 @@ func (r *runner) run(ctx context.Context) (code int, err error) {
 		}
 		return 0, err
 	}
-	env, remove, err := r.hand()
+	env, remove, err := r.handOver()
 	if err != nil {
 		return 0, err
 	}
-	defer remove()
+	defer func() {
+		for _, path := range remove() {
+			r.note("%s was edited while the command ran: it stays, and the next run overwrites it", short(path))
+		}
+	}()
 	endpoint, named, err := r.listen()
 	if err != nil {
 		return 0, err
@@ -146,11 +147,28 @@ func (r *runner) run(ctx context.Context) (code int, err error) {
 	code, err = r.child(last, program, env)
 	r.spent.command = time.Since(began)
 	if err == nil {
-		if code = r.look(last, code); code == 0 && r.session.late != nil {
+		if code = r.conclude(last, code); code == 0 && r.session.lastError != nil {
 			code = 125 // it has been reported
 		}
 	}
 	return code, err
+}
+
+// choose returns the databases to take, when all that can be checked beforehand
+// was found right.
+func (r *runner) choose() ([]*project.Database, error) {
+	if r.flags.copies < 1 || r.flags.copies > 999 {
+		return nil, fault.New(fault.Usage, "", "--copies %d: from 1 to 999", r.flags.copies)
+	}
+	p := r.session.project
+	chosen, err := p.Choose(r.flags.databases...)
+	if err == nil {
+		err = p.OneWriter(chosen)
+	}
+	if err == nil {
+		err = handover.CheckFiles(p)
+	}
+	return chosen, err
 }
 
 // listen opens the control endpoint. named are the variables that lead to it.
@@ -183,12 +201,12 @@ func (r *runner) stopped() int {
 func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
 	box := r.bars(ctx)
 	sources, err := r.session.sources(ctx, chosen, r.flags.takeFlags,
-		engine.Owner{Command: shorten(strings.Join(r.args, " "), 60)}, box)
+		engine.Owner{Command: "hemzo run " + shorten(strings.Join(r.args, " "), 60)}, box)
 	if err != nil {
 		return err
 	}
 	r.control = control.New(sources)
-	r.came = map[*control.Copy]func(time.Duration) (bool, error){}
+	r.control.CheckLeft, r.control.Watch = r.flags.checkLeft, true
 	for i := range r.flags.copies {
 		name := ""
 		if r.flags.copies > 1 {
@@ -204,16 +222,7 @@ func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
 		b.end()
 	}
 	box.Wait()
-	for _, set := range r.sets {
-		for _, x := range set.Copies() {
-			if !x.Made() {
-				continue
-			}
-			if r.came[x], err = x.Scoped().Server.Watch(ctx, x.Entry().ID); err != nil {
-				return err
-			}
-		}
-	}
+	r.control.Watch = r.flags.must // else sets that come later count as used
 	for _, x := range r.sets[0].Copies() {
 		r.ready(x)
 	}
@@ -239,6 +248,9 @@ func (r *runner) ready(x *control.Copy) {
 // readyWords says where a database is and what its template took.
 func readyWords(scoped copies.ScopedServer, t *copies.Taken, made string) string {
 	about := scoped.Server.About()
+	if e, err := all.Named(about.Engine); err == nil && e.Language().Name == "" {
+		return fmt.Sprintf("%s: %s in %s, %s", t.Copy.Facts.Database, about.Version, about.Where, made)
+	}
 	text := "template ready"
 	if t.Build != nil && len(t.Build.Applied) > 0 {
 		text = fmt.Sprintf("%s applied in %s", count(len(t.Build.Applied), "step"), span(t.Build.Took))
@@ -247,8 +259,8 @@ func readyWords(scoped copies.ScopedServer, t *copies.Taken, made string) string
 		made)
 }
 
-// hand gives the variables for all sets, and writes the files.
-func (r *runner) hand() (env []engine.Setting, remove func(), err error) {
+// handOver gives the variables for all sets, and writes the files.
+func (r *runner) handOver() (env []engine.Setting, remove func() []string, err error) {
 	state, err := place.StateFolder()
 	if err != nil {
 		return nil, nil, err
@@ -370,7 +382,7 @@ func (r *runner) keep(ctx context.Context, x *control.Copy) error {
 		return err
 	}
 	name := x.Entry().Facts.Name
-	r.note("kept %s as the command left it, for %s; to look at it and to be rid of it:", name, span(keptFor))
+	r.note("kept %s as the command left it, for %s; to look at it, and to drop it:", name, span(keptFor))
 	r.note("  hemzo changes %s --rows", name)
 	r.note("  hemzo sql --on %s", name)
 	r.note("  hemzo drop %s", name)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -56,7 +57,7 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 			s.mu.Unlock()
 			out[i] = control.Source{
 				Name: d.Name, Open: open, Lazy: lazy, Way: engine.Way(d.Reset), Keep: d.Keep,
-				Wait: found{database: d}.wait(flags.wait), Stock: d.Stock,
+				Wait: found{database: d}.wait(flags.wait), Spare: d.Spare, Opaque: opaque(d),
 				Plan:  func(ctx context.Context) (*template.Plan, error) { return s.plan(ctx, d) },
 				Layer: flags.layer, Progress: b.event,
 			}
@@ -64,6 +65,13 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 		})
 	}
 	return out, group.Wait()
+}
+
+// opaque reports whether what a database holds can be neither read nor kept: it
+// has no sources.
+func opaque(d *project.Database) bool {
+	e, err := all.Named(d.Engine)
+	return err == nil && e.Language().Name == ""
 }
 
 // finish ends the work of a Control. What is on a server with a guard is the
@@ -155,7 +163,7 @@ address stays the same from one start to the next.`,
 				return err
 			}
 			box := a.bars(ctx)
-			sources, err := s.sources(ctx, chosen, flags, engine.Owner{Command: "serve"}, box)
+			sources, err := s.sources(ctx, chosen, flags, engine.Owner{Command: "hemzo serve"}, box)
 			if err != nil {
 				return err
 			}
@@ -189,7 +197,7 @@ address stays the same from one start to the next.`,
 		}),
 	}
 	c.Flags().StringSliceVar(&names, "database", nil, "a `DATABASE` to serve (default: all that are declared)")
-	flags.add(c)
+	flags.add(a, c)
 	flags.lazyFlag(c)
 	_ = c.RegisterFlagCompletionFunc("database", a.databaseNames)
 	return c
@@ -233,9 +241,9 @@ func (a *app) holdCommand() *cobra.Command {
 		Long: `Hold keeps the copy as a test left it, under another name and for some time,
 and puts the copy itself back at its start state. Sessions that are in the way
 are ended. At most ten held copies of a project are kept.`,
-		Args: cobra.ExactArgs(2), ValidArgsFunction: a.copyNames,
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.oneCopy,
 		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
-			if err := copies.CheckName(args[1]); err != nil {
+			if _, err := copies.SafeName(args[1]); err != nil {
 				return err
 			}
 			if keep <= 0 {
@@ -251,14 +259,15 @@ are ended. At most ten held copies of a project are kept.`,
 			if err != nil {
 				return err
 			}
-			if err := f.scoped.Hold(c.Context(), f.entry, args[1], keep, f.wait(wait)); err != nil {
+			held, err := f.scoped.Hold(c.Context(), f.entry, args[1], keep,
+				engine.Session{Wait: f.wait(wait), Force: true})
+			if err != nil {
 				return err
 			}
 			if _, err := s.reset(c.Context(), f, "", "", wait); err != nil {
 				return err
 			}
-			s.saidHeld(args[1], keep)
-			return nil
+			return s.saidHeld(held.Facts.Name, keep)
 		}),
 	}
 	waitFlag(c, &wait)
@@ -266,10 +275,14 @@ are ended. At most ten held copies of a project are kept.`,
 	return c
 }
 
-func (a *app) saidHeld(name string, keep time.Duration) {
+func (a *app) saidHeld(name string, keep time.Duration) error {
+	if a.json {
+		return a.printJSON(map[string]any{"held": name, "until": time.Now().Add(keep).UTC().Truncate(time.Second)})
+	}
 	if !a.quiet {
 		a.say("%s: held for %s; hemzo changes %s --rows, hemzo sql --on %s", name, span(keep), name, name)
 	}
+	return nil
 }
 
 var errNotThere = errors.New("not a copy of this run")
@@ -292,11 +305,15 @@ func (s *session) holdByControl(ctx context.Context, at, which, name string, kee
 			continue
 		}
 		query := url.Values{"as": {name}, "database": {x.Database}, "for": {keep.String()}}
-		if _, err := control.Ask(ctx, at, "POST", "/hold", query); err != nil {
+		b, err := control.Ask(ctx, at, "POST", "/hold", query)
+		if err != nil {
 			return err
 		}
-		s.saidHeld(name, keep)
-		return nil
+		var done []control.Done
+		if err := json.Unmarshal(b, &done); err != nil || len(done) != 1 {
+			return fmt.Errorf("reading the answer of the control endpoint: %q", b)
+		}
+		return s.saidHeld(done[0].Held, keep)
 	}
 	return errNotThere
 }

@@ -28,13 +28,13 @@ import (
 // its databases, opened when needed.
 type session struct {
 	*app
-	project *project.Project
-	scope   engine.Scope
-	mu      sync.Mutex
-	servers map[string]*opening // by engine and place
-	swept   []engine.Entry      // what opening the servers removed
-	builds  []*building         // shown in one box
-	late    error               // the last that went wrong while a command ran
+	project   *project.Project
+	scope     engine.Scope
+	mu        sync.Mutex
+	servers   map[string]*opening // by engine and place
+	swept     []engine.Entry      // what opening the servers removed
+	builds    []*building         // shown in one box
+	lastError error               // the last that went wrong while a command ran
 }
 
 // opening is a server that is opened once, by whoever asks first.
@@ -97,8 +97,21 @@ func (s *session) close() {
 	s.servers = map[string]*opening{}
 }
 
-// scoped opens the server of a database and sweeps it a little.
+// opens is how a server is reached: place.Open, or place.Look.
+type opens func(context.Context, engine.Engine, place.Wanted) (engine.Server, error)
+
+// scoped opens the server of a database, starting it where needed, and sweeps it
+// a little.
 func (s *session) scoped(ctx context.Context, d *project.Database) (copies.ScopedServer, error) {
+	return s.reach(ctx, d, place.Open)
+}
+
+// running is scoped for a server that runs; else the error is place.ErrNotRunning.
+func (s *session) running(ctx context.Context, d *project.Database) (copies.ScopedServer, error) {
+	return s.reach(ctx, d, place.Look)
+}
+
+func (s *session) reach(ctx context.Context, d *project.Database, how opens) (copies.ScopedServer, error) {
 	e, err := all.Named(d.Engine)
 	if err != nil {
 		return copies.ScopedServer{}, err
@@ -118,13 +131,14 @@ func (s *session) scoped(ctx context.Context, d *project.Database) (copies.Scope
 		s.servers[key] = o
 	}
 	s.mu.Unlock()
-	server, err := s.opened(ctx, o, e, d)
+	server, err := s.opened(ctx, o, e, d, how)
 	return copies.ScopedServer{Server: server, Scope: s.scope}, err
 }
 
 // opened opens a server where it is not open yet. Where that fails, or whoever
 // wanted it has gone, the next who asks tries again.
-func (s *session) opened(ctx context.Context, o *opening, e engine.Engine, d *project.Database) (engine.Server, error) {
+func (s *session) opened(ctx context.Context, o *opening, e engine.Engine, d *project.Database,
+	how opens) (engine.Server, error) {
 	if err := o.turn.Take(ctx); err != nil {
 		return nil, err
 	}
@@ -133,7 +147,7 @@ func (s *session) opened(ctx context.Context, o *opening, e engine.Engine, d *pr
 		return o.server, nil
 	}
 	began := time.Now()
-	server, err := s.open(ctx, e, d)
+	server, err := s.open(ctx, e, d, how)
 	if err != nil {
 		return nil, err
 	}
@@ -144,15 +158,12 @@ func (s *session) opened(ctx context.Context, o *opening, e engine.Engine, d *pr
 }
 
 // open opens a server and sweeps it a little.
-func (s *session) open(ctx context.Context, e engine.Engine, d *project.Database) (engine.Server, error) {
+func (s *session) open(ctx context.Context, e engine.Engine, d *project.Database, how opens) (engine.Server, error) {
 	pull := s.pulling(ctx)
 	defer pull.end()
-	server, err := place.Open(ctx, e, place.Wanted{
-		Pulling:  pull.event,
-		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle,
-		Wait: d.Wait, URL: d.URL, AllowHosts: s.project.AllowHosts,
-		Say: func(text string) { s.note("%s", text) },
-	})
+	w := s.wanted(d)
+	w.Pulling = pull.event
+	server, err := how(ctx, e, w)
 	if err != nil {
 		return nil, err
 	}
@@ -180,6 +191,15 @@ func (s *session) open(ctx context.Context, e engine.Engine, d *project.Database
 	return server, nil
 }
 
+// wanted is what a database asks of a place.
+func (s *session) wanted(d *project.Database) place.Wanted {
+	return place.Wanted{
+		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle,
+		Wait: d.Wait, URL: d.URL, AllowHosts: s.project.AllowHosts,
+		Say: func(text string) { s.note("%s", text) },
+	}
+}
+
 // started is what the slowest server took to open.
 func (s *session) started() (longest time.Duration) {
 	s.mu.Lock()
@@ -194,27 +214,29 @@ func (s *session) started() (longest time.Duration) {
 func (s *session) failed(err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.late == nil || s.late.Error() != err.Error() {
+	if s.lastError == nil || s.lastError.Error() != err.Error() {
 		s.report(err)
 	}
-	s.late = err
+	s.lastError = err
 }
 
-// scopedServers opens the servers of all databases, each once.
-func (s *session) scopedServers(ctx context.Context) ([]copies.ScopedServer, error) {
-	var out []copies.ScopedServer
+// scopedServers opens the servers of all databases, each once; those that do not
+// run are left out where how is place.Look. The error is the first of those that
+// cannot be reached: the others are returned all the same.
+func (s *session) scopedServers(ctx context.Context, how opens) (out []copies.ScopedServer, unreached error) {
 	seen := map[engine.Server]bool{}
 	for i := range s.project.Databases {
-		scoped, err := s.scoped(ctx, &s.project.Databases[i])
-		if err != nil {
-			return nil, err
-		}
-		if !seen[scoped.Server] {
+		scoped, err := s.reach(ctx, &s.project.Databases[i], how)
+		switch {
+		case errors.Is(err, place.ErrNotRunning):
+		case err != nil && unreached == nil:
+			unreached = err
+		case err == nil && !seen[scoped.Server]:
 			seen[scoped.Server] = true
 			out = append(out, scoped)
 		}
 	}
-	return out, nil
+	return out, unreached
 }
 
 // found is a copy together with where it stands.
@@ -235,23 +257,61 @@ func (f found) wait(flag time.Duration) time.Duration {
 	return 5 * time.Second
 }
 
-// find finds the copy that a user means.
+// find finds the copy that a user means. It starts nothing: a copy is on a server
+// that runs.
 func (s *session) find(ctx context.Context, which string) (found, error) {
-	scopedServers, err := s.scopedServers(ctx)
-	if err != nil {
-		return found{}, err
-	}
-	var first error
+	scopedServers, unreached := s.scopedServers(ctx, place.Look)
+	var names []string
+	var last found
 	for _, scoped := range scopedServers {
+		if which == "" {
+			all, err := scoped.Copies(ctx)
+			if err != nil {
+				return found{}, err
+			}
+			for _, e := range all {
+				names, last = append(names, e.Facts.Name), found{scoped: scoped, entry: e}
+			}
+			continue
+		}
 		e, err := scoped.Find(ctx, which)
 		if err == nil {
-			return found{scoped: scoped, entry: e, database: s.project.Database(e.Facts.Database)}, nil
+			return s.found(scoped, e), nil
 		}
-		if first == nil || fault.KindOf(err) == fault.Refused {
-			first = err
+		if fault.KindOf(err) != fault.Usage && fault.KindOf(err) != fault.Refused {
+			return found{}, err
+		}
+		all, err := scoped.Copies(ctx)
+		if err != nil {
+			return found{}, err
+		}
+		for _, e := range all {
+			names = append(names, e.Facts.Name)
 		}
 	}
-	return found{}, first
+	if unreached != nil {
+		return found{}, unreached
+	}
+	next := "hemzo take hands one out"
+	if names != nil {
+		next = "copies: " + strings.Join(names, ", ")
+	}
+	switch {
+	case which == "" && len(names) == 1:
+		return s.found(last.scoped, last.entry), nil
+	case which == "" && len(names) > 1:
+		return found{}, fault.New(fault.Usage, "name one of them: "+strings.Join(names, ", "), "this project has %d copies",
+			len(names))
+	case which == "":
+		return found{}, fault.New(fault.Usage, next, "this project has no copy")
+	case strings.ContainsAny(which, "/:"):
+		return found{}, fault.New(fault.Refused, next, "%s is not a copy that Hemzo made: it is left alone", which)
+	}
+	return found{}, fault.New(fault.Usage, next, "this project has no copy %q", which)
+}
+
+func (s *session) found(scoped copies.ScopedServer, e engine.Entry) found {
+	return found{scoped: scoped, entry: e, database: s.project.Database(e.Facts.Database)}
 }
 
 // plan reads the sources of a database.
@@ -280,41 +340,6 @@ func (s *session) one(args []string) (*project.Database, error) {
 	return chosen[0], nil
 }
 
-// databaseNames completes names of databases.
-func (a *app) databaseNames(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	s, err := a.begin()
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	defer s.close()
-	var names []string
-	for _, d := range s.project.Databases {
-		names = append(names, d.Name)
-	}
-	return names, cobra.ShellCompDirectiveNoFileComp
-}
-
-// copyNames completes names of copies.
-func (a *app) copyNames(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	s, err := a.begin()
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	defer s.close()
-	scopedServers, err := s.scopedServers(c.Context())
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	var names []string
-	for _, scoped := range scopedServers {
-		copies, _ := scoped.Copies(c.Context())
-		for _, e := range copies {
-			names = append(names, e.Facts.Name)
-		}
-	}
-	return names, cobra.ShellCompDirectiveNoFileComp
-}
-
 // first returns the first argument, "" where there is none.
 func first(args []string) string {
 	if len(args) == 0 {
@@ -327,18 +352,4 @@ func first(args []string) string {
 func waitFlag(c *cobra.Command, wait *time.Duration) {
 	*wait = -1
 	c.Flags().Var(&spanFlag{wait}, "wait", "how long to wait for a lock (default: the project file's, 5s)")
-}
-
-// spanFlag is a duration flag that shows no default.
-type spanFlag struct{ d *time.Duration }
-
-func (f *spanFlag) String() string { return "" }
-func (f *spanFlag) Type() string   { return "duration" }
-func (f *spanFlag) Set(s string) error {
-	d, err := time.ParseDuration(s)
-	if err == nil && d < 0 {
-		err = errors.New("it is below zero")
-	}
-	*f.d = d
-	return err
 }

@@ -1,11 +1,13 @@
 package cli
 
 import (
-	"bufio"
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"strings"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/fault"
 	"hemzo/internal/template"
 )
 
@@ -28,7 +31,10 @@ func (a *app) sqlCommand() *cobra.Command {
 		Short: "Run SQL, or standard input, on a copy and print the rows",
 		Long: `Sql runs the statement, or what comes on standard input, on a copy and
 prints the rows. On a terminal with neither it asks for statements; one ends
-with a semicolon.`,
+with a semicolon.
+
+With --json each result is an object, with the columns in their order and the
+rows, or with the number of rows changed.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: a.inProject(func(c *cobra.Command, s *session, args []string) error {
 			f, err := s.find(c.Context(), on)
@@ -39,23 +45,30 @@ with a semicolon.`,
 			if f.database != nil {
 				session = template.SessionOf(f.database, session.Wait)
 			}
+			session.Said = func(text string) { a.note("%s", text) }
 			d, err := f.scoped.Server.Open(c.Context(), f.entry.ID, session)
 			if err != nil {
 				return err
 			}
 			defer d.Close()
 			out := &rows{app: a, bare: bare}
-			switch {
-			case len(args) == 1:
-				return out.run(c.Context(), d, args[0])
-			case term.IsTerminal(int(a.in.Fd())) && a.outTerm:
+			if len(args) == 0 && term.IsTerminal(int(a.in.Fd())) && a.outTerm {
 				return a.prompt(c.Context(), d, out, f.entry.Facts.Name)
 			}
-			text, err := io.ReadAll(a.in)
-			if err != nil {
-				return fmt.Errorf("reading standard input: %w", err)
+			text := strings.Join(args, "")
+			if len(args) == 0 {
+				b, err := io.ReadAll(a.in)
+				if err != nil {
+					return fmt.Errorf("reading standard input: %w", err)
+				}
+				text = string(b)
 			}
-			return out.run(c.Context(), d, string(text))
+			err = out.run(c.Context(), d, text)
+			if err == nil && out.open {
+				return fault.New(fault.Failed, "end it with COMMIT",
+					"a transaction was left open: nothing that it did is kept")
+			}
+			return err
 		}),
 	}
 	c.Flags().StringVar(&on, "on", "", "the `COPY` (default: the only one of this project)")
@@ -71,18 +84,68 @@ type rows struct {
 	bare    bool
 	grid    *grid
 	columns []string
-	objects []map[string]any
+	results []result
 	n       int
+	open    bool // a transaction
+}
+
+// result is one result as JSON: rows, or a number of rows changed.
+type result struct {
+	columns []string
+	rows    [][]any
+	changed int64
+}
+
+// printResults prints results as JSON, a row to a line.
+func (r *rows) printResults() error {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	put := func(text string, v any) error {
+		b.WriteString(text)
+		err := e.Encode(v)
+		b.Truncate(b.Len() - 1) // the end of the line
+		return err
+	}
+	b.WriteString("[")
+	for i, one := range r.results {
+		between := ",\n  "
+		if i == 0 {
+			between = "\n  "
+		}
+		if one.columns == nil {
+			if err := put(between+`{"changed": `, one.changed); err != nil {
+				return err
+			}
+			b.WriteString("}")
+			continue
+		}
+		if err := put(between+`{"columns": `, one.columns); err != nil {
+			return err
+		}
+		b.WriteString(`, "rows": [`)
+		for j, row := range one.rows {
+			between := ",\n    "
+			if j == 0 {
+				between = "\n    "
+			}
+			if err := put(between, row); err != nil {
+				return err
+			}
+		}
+		b.WriteString("]}")
+	}
+	r.say("%s]", b.String())
+	return nil
 }
 
 func (r *rows) run(ctx context.Context, d engine.Database, text string) error {
-	err := d.Query(ctx, text, engine.Sink{Columns: r.begin, Row: r.row, Done: r.done})
+	r.results = []result{}
+	err := d.Query(ctx, text, engine.Sink{Columns: r.begin, Row: r.row, Done: r.done, Typed: r.json,
+		Open: func(open bool) { r.open = open }})
 	r.flush()
 	if r.json && err == nil {
-		if r.objects == nil {
-			r.objects = []map[string]any{}
-		}
-		return r.printJSON(r.objects)
+		return r.printResults()
 	}
 	return err
 }
@@ -90,6 +153,9 @@ func (r *rows) run(ctx context.Context, d engine.Database, text string) error {
 func (r *rows) begin(names []string) error {
 	r.flush()
 	r.columns, r.n = names, 0
+	if r.json {
+		r.results = append(r.results, result{columns: names})
+	}
 	if r.json || r.bare {
 		return nil
 	}
@@ -107,14 +173,11 @@ func (r *rows) row(values []any) error {
 	r.n++
 	switch {
 	case r.json:
-		o := map[string]any{}
-		for i, c := range r.columns {
-			if b, ok := values[i].([]byte); ok {
-				values[i] = plain(b)
-			}
-			o[c] = values[i]
+		for i, v := range values {
+			values[i] = forJSON(v)
 		}
-		r.objects = append(r.objects, o)
+		last := &r.results[len(r.results)-1]
+		last.rows = append(last.rows, values)
 	case r.bare:
 		cells := make([]string, len(values))
 		for i, v := range values {
@@ -139,6 +202,20 @@ func (r *rows) row(values []any) error {
 	return nil
 }
 
+// forJSON is a value as JSON can have it: bytes as text, and what is not a number
+// of JSON's too.
+func forJSON(v any) any {
+	switch v := v.(type) {
+	case []byte:
+		return plain(v)
+	case float64:
+		if math.IsNaN(v) || math.IsInf(v, 0) {
+			return fmt.Sprint(v)
+		}
+	}
+	return v
+}
+
 func (r *rows) flush() {
 	if r.grid != nil {
 		r.print(r.grid, "")
@@ -148,63 +225,83 @@ func (r *rows) flush() {
 }
 
 func (r *rows) done(changed int64) error {
-	if !r.json && !r.bare && changed > 0 {
+	switch {
+	case r.json:
+		r.results = append(r.results, result{changed: changed})
+	case !r.bare && !r.quiet && changed > 0:
 		r.say("%s", r.paintFor(r.outTerm).dim(count(changed, "row")+" changed"))
 	}
 	return nil
 }
 
+const promptHelp = `A statement ends with a semicolon and may take several lines.
+  up, down       earlier statements
+  help, \?       this
+  exit, \q       the end, as Ctrl-D`
+
 // prompt asks for statements until the end of input.
 func (a *app) prompt(ctx context.Context, d engine.Database, out *rows, name string) error {
-	old, err := term.MakeRaw(int(a.in.Fd()))
+	fd := int(a.in.Fd())
+	old, err := term.MakeRaw(fd)
 	if err != nil {
-		return a.plainPrompt(ctx, d, out)
+		return fmt.Errorf("asking for statements: %w", err)
 	}
-	restore := func() { term.Restore(int(a.in.Fd()), old) }
-	defer restore()
-	screen := struct {
+	defer func() { _ = term.Restore(fd, old) }()
+	t := term.NewTerminal(struct {
 		io.Reader
 		io.Writer
-	}{a.in, os.Stdout}
-	t := term.NewTerminal(screen, name+"> ")
-	text := ""
+	}{a.in, os.Stdout}, name+"> ")
+	if width, height, err := term.GetSize(fd); err == nil && width > 0 {
+		_ = t.SetSize(width, height)
+	}
+	// aside does something while the terminal is as the user's shell has it.
+	aside := func(work func()) error {
+		_ = term.Restore(fd, old)
+		work()
+		old, err = term.MakeRaw(fd)
+		return err
+	}
+	fmt.Fprintln(t, "help tells how to use this prompt, exit ends it")
+	var text bytes.Buffer
 	for ctx.Err() == nil {
 		line, err := t.ReadLine()
 		if errors.Is(err, io.EOF) {
-			return nil
+			break
 		}
 		if err != nil {
 			return err
 		}
-		text += line + "\n"
-		if !strings.HasSuffix(strings.TrimSpace(text), ";") {
+		word := strings.TrimSuffix(strings.TrimSpace(line), ";")
+		switch {
+		case text.Len() == 0 && (word == "exit" || word == "quit" || word == `\q`):
+			return leavePrompt(a, out)
+		case text.Len() == 0 && (word == "help" || word == `\?` || word == `\h`):
+			fmt.Fprintln(t, promptHelp)
+			continue
+		}
+		text.WriteString(line + "\n")
+		if whole := strings.TrimSpace(text.String()); !strings.HasSuffix(whole, ";") && !strings.HasPrefix(whole, `\`) {
 			t.SetPrompt(strings.Repeat(" ", len(name)) + "> ")
 			continue
 		}
-		restore()
-		if err := out.run(ctx, d, text); err != nil {
-			a.report(err)
-		}
-		if old, err = term.MakeRaw(int(a.in.Fd())); err != nil {
-			return err
-		}
-		text = ""
-		t.SetPrompt(name + "> ")
-	}
-	return ctx.Err()
-}
-
-func (a *app) plainPrompt(ctx context.Context, d engine.Database, out *rows) error {
-	in := bufio.NewScanner(a.in)
-	text := ""
-	for in.Scan() {
-		text += in.Text() + "\n"
-		if strings.HasSuffix(strings.TrimSpace(text), ";") {
-			if err := out.run(ctx, d, text); err != nil {
+		err = aside(func() {
+			if err := out.run(ctx, d, text.String()); err != nil {
 				a.report(err)
 			}
-			text = ""
+		})
+		if err != nil {
+			return err
 		}
+		text.Reset()
+		t.SetPrompt(name + map[bool]string{true: "*> ", false: "> "}[out.open])
 	}
-	return in.Err()
+	return leavePrompt(a, out)
+}
+
+// leavePrompt says what becomes of a transaction that is open at the end.
+func leavePrompt(a *app, out *rows) error {
+	if out.open {
+		a.note("a transaction was left open: nothing that it did is kept")
+	}
+	return nil
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -12,12 +13,11 @@ import (
 	"hemzo/internal/control"
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
-	"hemzo/internal/reset"
 )
 
-// look says, when the command has ended, where a database was never connected
+// conclude says, when the command has ended, where a database was never connected
 // to and what tests left behind, and sums up.
-func (r *runner) look(ctx context.Context, code int) int {
+func (r *runner) conclude(ctx context.Context, code int) int {
 	fail := func(when bool) {
 		if when && code == 0 {
 			code = 1
@@ -26,38 +26,32 @@ func (r *runner) look(ctx context.Context, code int) int {
 	fail(r.unvisited() && r.flags.must)
 	fail(r.leftovers() && r.flags.checkLeft)
 	r.sumUp(ctx)
+	r.heldCopies()
 	return code
 }
 
 // unvisited names the databases that nobody ever connected to.
 func (r *runner) unvisited() (any bool) {
-	resets, _, _ := r.control.Stats("reset")
 	silent := map[string]int{}
 	wait := 4 * time.Millisecond
 	if r.flags.must {
 		wait = time.Second
 	}
-	for _, set := range r.sets {
+	sets := r.control.Sets()
+	for _, set := range sets {
 		for _, x := range set.Copies() {
-			if came, asked := x.WasVisited(); asked {
-				if !came && r.flags.must { // else that is what laziness is for
-					silent[x.Database()]++
-				}
-				continue
+			who, known := x.Visited(wait)
+			// That nobody came to one that is made at need is what laziness is for; whoever
+			// uses Hemzo's commands knows the variable.
+			silently := known && (who == engine.Nobody && x.Made() || who != engine.Somebody && r.flags.must)
+			if silently {
+				silent[x.Database()]++
 			}
-			came := r.came[x]
-			if resets > 0 || came == nil { // Hemzo's own sessions were there too
-				continue
-			}
-			if yes, err := came(wait); yes || err != nil {
-				continue
-			}
-			silent[x.Database()]++
 		}
 	}
 	for _, x := range r.sets[0].Copies() {
 		// Of several sets not every one has to be used.
-		if d := x.Database(); silent[d] == len(r.sets) {
+		if d := x.Database(); silent[d] == len(sets) {
 			any = true
 			r.note("nothing connected to %s: %s was set; does another setting win?", d, r.variable(d))
 		}
@@ -83,13 +77,17 @@ func (r *runner) leftovers() (any bool) {
 		if l.After != "" {
 			after = l.After + " left"
 		}
-		r.note("%s in %s: %s", after, l.Copy, touchedWords(l.Report))
+		r.note("%s in %s: %s", after, l.Copy, touchedWords(l))
 	}
 	return len(all) > 0
 }
 
 // touchedWords says in a line what a reset found.
-func touchedWords(r *reset.Report) string {
+func touchedWords(l control.Leftover) string {
+	if l.Changes != nil {
+		return leftWords(l.Changes)
+	}
+	r := l.Report
 	var parts []string
 	for _, t := range r.Tables {
 		parts = append(parts, t.Name)
@@ -140,6 +138,7 @@ func (r *runner) sumUp(ctx context.Context) {
 			span(worst)))
 	}
 	r.note("%s", strings.Join(parts, "; "))
+	r.replacements()
 	if resets == 0 {
 		return
 	}
@@ -153,6 +152,34 @@ func (r *runner) sumUp(ctx context.Context) {
 				r.note("left in %s by the last test: %s", d.Copy, words)
 			}
 		}
+	}
+}
+
+// replacements says which resets ended the connections of clients, and why.
+func (r *runner) replacements() {
+	var whys []string
+	after, times := map[string][]string{}, map[string]int{}
+	for _, x := range r.control.Replaced() {
+		if times[x.Why]++; times[x.Why] == 1 {
+			whys = append(whys, x.Why)
+		}
+		if x.After != "" && !slices.Contains(after[x.Why], x.After) {
+			after[x.Why] = append(after[x.Why], x.After)
+		}
+	}
+	for _, why := range whys {
+		text := why
+		if tests := after[why]; tests != nil {
+			text += " after " + few(tests, ", ")
+		}
+		r.note("%s replaced the database (%s): clients had to connect again", count(times[why], "reset"), text)
+	}
+}
+
+// heldCopies names the copies that were held, and how one looks at each.
+func (r *runner) heldCopies() {
+	for _, name := range r.control.Held() {
+		r.note("held %s: hemzo changes %s --rows", name, name)
 	}
 }
 
@@ -188,38 +215,69 @@ func (r *runner) variable(database string) string {
 	return "its variable"
 }
 
-func (r *runner) writeReport(code int, err error, took time.Duration) error {
-	report := struct {
-		Exit      int           `json:"exit"`
-		HemzoCode int           `json:"hemzo_code,omitempty"`
-		Reason    string        `json:"reason,omitempty"`
-		Command   []string      `json:"command"`
-		Copies    []string      `json:"copies"`
-		Took      time.Duration `json:"took"`
+// reportedCopy is a copy of a run in its report.
+type reportedCopy struct {
+	Copy     string `json:"copy"`
+	Database string `json:"database"`
+	Worker   string `json:"worker,omitempty"`
+}
 
-		Resets       int                `json:"resets"`
-		ResetMedian  time.Duration      `json:"reset_median"`
-		ResetSlowest time.Duration      `json:"reset_slowest"`
-		Left         []control.Leftover `json:"left"`
-	}{Exit: code, Command: r.args, Copies: []string{}, Took: took, Left: []control.Leftover{}}
+// runReport is what --report writes.
+type runReport struct {
+	Exit      int                 `json:"exit"`
+	HemzoCode int                 `json:"hemzo_code,omitempty"`
+	Reason    string              `json:"reason,omitempty"`
+	Command   []string            `json:"command"`
+	Copies    []reportedCopy      `json:"copies"`
+	Held      []string            `json:"held"`
+	Took      engine.Milliseconds `json:"took_ms"`
+
+	Resets       int                   `json:"resets"`
+	ResetMedian  engine.Milliseconds   `json:"reset_median_ms"`
+	ResetSlowest engine.Milliseconds   `json:"reset_slowest_ms"`
+	Replaced     []control.Replacement `json:"replaced"`
+	Left         []control.Leftover    `json:"left"`
+}
+
+// openReport opens the file of the report before there is anything to lose.
+func (r *runner) openReport() (err error) {
+	if r.flags.report == "" {
+		return nil
+	}
+	r.report, err = os.OpenFile(r.flags.report, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return fault.New(fault.Usage, "name a file in a folder that can be written to", "the report cannot be written: %v",
+			err)
+	}
+	return nil
+}
+
+func (r *runner) writeReport(code int, err error, took time.Duration) error {
+	report := runReport{Exit: code, Command: r.args, Copies: []reportedCopy{}, Held: []string{},
+		Took: engine.Milliseconds(took), Replaced: []control.Replacement{}, Left: []control.Leftover{}}
 	if err != nil {
 		report.Exit, report.HemzoCode, report.Reason = 125, int(fault.KindOf(err)), err.Error()
 	}
-	for _, set := range r.sets {
-		for _, x := range set.Copies() {
-			report.Copies = append(report.Copies, x.Entry().Facts.Name)
-		}
-	}
 	if r.control != nil {
-		report.Resets, report.ResetMedian, report.ResetSlowest = r.control.Stats("reset")
-		report.Left = slices.Concat(report.Left, r.control.Leftovers())
+		for _, set := range r.control.Sets() {
+			for _, x := range set.Copies() {
+				report.Copies = append(report.Copies,
+					reportedCopy{Copy: x.Entry().Facts.Name, Database: x.Database(), Worker: set.Name})
+			}
+		}
+		times, median, slowest := r.control.Stats("reset")
+		report.Resets, report.ResetMedian, report.ResetSlowest = times, engine.Milliseconds(median),
+			engine.Milliseconds(slowest)
+		report.Left = append(report.Left, r.control.Leftovers()...)
+		report.Replaced = append(report.Replaced, r.control.Replaced()...)
+		report.Held = append(report.Held, r.control.Held()...)
 	}
 	b, failed := json.MarshalIndent(report, "", "  ")
 	if failed == nil {
-		failed = os.WriteFile(r.flags.report, append(b, '\n'), 0o644)
+		_, failed = r.report.Write(append(b, '\n'))
 	}
-	if failed != nil {
-		return fault.New(fault.Failed, "", "cannot write the report: %v", failed)
+	if failed = errors.Join(failed, r.report.Close()); failed != nil {
+		return fault.New(fault.Failed, "", "the report cannot be written: %v", failed)
 	}
 	return nil
 }

@@ -28,12 +28,13 @@ type takeFlags struct {
 	wait  time.Duration
 }
 
-func (f *takeFlags) add(c *cobra.Command) {
+func (f *takeFlags) add(a *app, c *cobra.Command) {
 	c.Flags().BoolVar(&f.empty, "empty", false, "a copy before the first step")
 	c.Flags().StringVar(&f.until, "until", "",
 		"a copy as it is after `STEP`: its name, the beginning of it, or its number")
+	_ = c.RegisterFlagCompletionFunc("until", a.stepNames)
 	waitFlag(c, &f.wait)
-	c.MarkFlagsMutuallyExclusive("empty", "until")
+	oneOf(c, "empty", "until")
 }
 
 // layer is the layer that the flags ask for.
@@ -99,12 +100,12 @@ engine-env, dotenv, json, or any text with {url}, {file}, {copy} ... in it.`,
 			return nil
 		},
 	}
-	flags.add(c)
+	flags.add(a, c)
 	c.Flags().StringVar(&flags.name, "as", "", "a `NAME` for the copy")
 	c.Flags().BoolVar(&flags.again, "again", false,
 		"the copy of that name, back at its start state; a new one where there is none or the sources changed")
 	c.Flags().Var(&spanFlag{&keep}, "for", "how long the copy stays")
-	c.Flags().IntVar(&pid, "while", 0, "the copy stays as long as the process of this number")
+	c.Flags().IntVar(&pid, "while", 0, "the copy stays as long as the process `PID`")
 	c.Flags().StringVar(&form, "form", "url", "the form of what is printed")
 	_ = c.RegisterFlagCompletionFunc("form", cobra.FixedCompletions(handover.Forms, cobra.ShellCompDirectiveNoFileComp))
 	return c
@@ -185,7 +186,8 @@ type copyReport struct {
 	Steps      int               `json:"steps"`
 	LastStep   string            `json:"last_step,omitempty"`
 	Made       time.Time         `json:"made"`
-	Owner      string            `json:"owner"`
+	Owner      string            `json:"kept_until"`     // in words
+	Until      time.Time         `json:"until,omitzero"` // where there is a time
 	Alive      bool              `json:"owner_alive"`
 	Failed     bool              `json:"failed,omitempty"`
 	Held       bool              `json:"held,omitempty"`
@@ -207,9 +209,9 @@ func (a *app) describe(ctx context.Context, scoped copies.ScopedServer, e engine
 	r := copyReport{
 		Snapshots: []snapshotReport{}, Name: f.Name, ID: e.ID, Database: f.Database, Engine: f.Engine, Size: e.Size,
 		Steps: len(f.Steps),
-		Made:  f.Made, Owner: ownerText(f.Owner), Alive: scoped.Alive(ctx, f.Owner), Failed: f.Failed, Held: f.Held,
-		Resetting: f.Resetting,
-		Start:     f.Start, Project: f.Scope.Project, Connection: scoped.Server.Connection(e.ID, f),
+		Made:  f.Made, Owner: keptUntil(f.Owner), Until: f.Owner.Until, Alive: scoped.Alive(ctx, f.Owner),
+		Failed: f.Failed, Held: f.Held, Resetting: f.Resetting,
+		Start: f.Start, Project: f.Scope.Project, Connection: scoped.Server.Connection(e.ID, f),
 	}
 	if n := len(f.Steps); n > 0 {
 		r.LastStep = f.Steps[n-1].Name
@@ -221,22 +223,31 @@ func (a *app) describe(ctx context.Context, scoped copies.ScopedServer, e engine
 	return r
 }
 
-// ownerText says what keeps a copy.
-func ownerText(o engine.Owner) string {
+// keptUntil says what ends the time of a copy.
+func keptUntil(o engine.Owner) string {
 	var parts []string
 	switch {
 	case o.Command != "":
-		parts = append(parts, "hemzo run "+o.Command)
+		parts = append(parts, o.Command+" ends")
 	case o.Process.PID != 0:
-		parts = append(parts, fmt.Sprintf("while process %d runs", o.Process.PID))
+		parts = append(parts, fmt.Sprintf("process %d ends", o.Process.PID))
 	case o.Lock != "":
-		parts = append(parts, "a running hemzo")
+		parts = append(parts, "a running hemzo ends")
 	}
 	if !o.Until.IsZero() {
-		parts = append(parts, "for "+span(time.Until(o.Until)))
+		parts = append(parts, clock(o.Until))
 	}
 	if parts == nil {
-		return "until dropped"
+		return "it is dropped"
 	}
-	return strings.Join(parts, ", ")
+	return strings.Join(parts, ", or ")
+}
+
+// clock writes a time as a clock shows it, with the day where it is not today.
+func clock(t time.Time) string {
+	t = t.Local()
+	if now := time.Now(); t.Format(time.DateOnly) == now.Format(time.DateOnly) {
+		return t.Format("15:04")
+	}
+	return t.Format("Mon 2 Jan, 15:04")
 }

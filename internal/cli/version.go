@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"runtime"
 
 	"github.com/spf13/cobra"
@@ -16,9 +17,13 @@ func (a *app) versionCommand() *cobra.Command {
 					"go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH,
 				})
 			}
-			a.say("hemzo %s (commit %s, %s, %s/%s)", a.build.Version, a.build.Commit, runtime.Version(), runtime.GOOS,
-				runtime.GOARCH)
+			a.say("%s", a.versionLine())
 			return nil
 		},
 	}
+}
+
+func (a *app) versionLine() string {
+	return fmt.Sprintf("hemzo %s (commit %s, %s, %s/%s)", a.build.Version, a.build.Commit, runtime.Version(),
+		runtime.GOOS, runtime.GOARCH)
 }

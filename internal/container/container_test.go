@@ -77,7 +77,7 @@ func TestUnreachable(t *testing.T) {
 		"unix://" + filepath.Join(dir, "none.sock"): "no container engine answers",
 		"unix://" + socket:                          "does not answer",
 		"ssh://bees.example.org":                    "Hemzo knows unix and tcp",
-		"bees":                                      "is no address",
+		"bees":                                      "is not an address",
 		"tcp://127.0.0.1:1":                         "no container engine answers",
 	} {
 		t.Setenv("DOCKER_HOST", host)

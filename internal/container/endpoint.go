@@ -170,7 +170,7 @@ func open(ctx context.Context, e endpoint) (*Engine, error) {
 	u, err := url.Parse(e.host)
 	if err != nil || u.Scheme == "" {
 		return nil, fault.New(fault.Usage, "as in  unix:///var/run/docker.sock  or  tcp://host:2375",
-			"%s is no address of a container engine: %s", e.from, e.host)
+			"%s is not an address of a container engine: %s", e.from, e.host)
 	}
 	network, address := "tcp", u.Host
 	switch u.Scheme {

@@ -55,7 +55,7 @@ func (e *Engine) pull(ctx context.Context, name string, progress func(Pulling)) 
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		f := fault.New(fault.Lacking, "docker load an archive of it, name another with  image:, or use  where: memory",
+		f := fault.New(fault.Lacking, "docker load an archive of it, or name another with  image:",
 			"the image %s is not there, and it cannot be pulled from %s", withTag(name), Registry(name))
 		if err != nil {
 			f.Said = strings.TrimSpace(strings.TrimPrefix(err.Error(), "Error response from daemon: "))

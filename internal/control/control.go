@@ -29,8 +29,9 @@ type Source struct {
 	Keep     []string
 	Wait     time.Duration
 	Progress func(template.Event)
-	Stock    int   // copies made ahead
+	Spare    int   // copies made ahead
 	Lazy     *Lazy // nil where copies are made at once
+	Opaque   bool  // what a copy holds can be neither read nor kept: a service
 }
 
 // source is a Source with what it has opened.
@@ -89,8 +90,13 @@ func (s *source) isOpen() bool {
 
 // Control keeps the copies of a run, in sets: one for each worker.
 type Control struct {
+	// CheckLeft has each reset find out what a test left, whatever that costs.
+	CheckLeft bool
+	// Watch has it noted of each copy whether anybody comes to it.
+	Watch bool
+
 	sources []*source
-	stock   *stock
+	spares  *spares
 
 	mu   sync.Mutex
 	sets map[string]*Set
@@ -98,13 +104,16 @@ type Control struct {
 	done bool
 	left []Leftover
 
+	replaced []Replacement
+	held     []string
+
 	// child keeps the copies too, should this process be killed.
 	child engine.Process
 }
 
 // New returns a Control that has no copies yet.
 func New(sources []Source) *Control {
-	c := &Control{stock: newStock(), sets: map[string]*Set{}, took: map[string]*durations{}}
+	c := &Control{spares: newSpares(), sets: map[string]*Set{}, took: map[string]*durations{}}
 	for _, s := range sources {
 		c.sources = append(c.sources, &source{Source: s, opening: turn.New()})
 	}
@@ -134,7 +143,7 @@ func (c *Control) Close(ctx context.Context, drop func(copies.ScopedServer, engi
 	c.mu.Lock()
 	c.done = true
 	c.mu.Unlock()
-	err := c.stock.close(drop)
+	err := c.spares.close(drop)
 	ours := map[string]bool{}
 	for _, s := range c.Sets() {
 		for _, x := range s.Copies() {

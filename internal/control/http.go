@@ -10,19 +10,12 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
 )
-
-//go:embed openapi.json
-var openapi []byte
-
-// OpenAPI is the description of the endpoint (OpenAPI 3.1).
-func OpenAPI() []byte { return openapi }
 
 // Endpoint serves a Control over HTTP, on loopback alone.
 type Endpoint struct {
@@ -40,7 +33,7 @@ type Forms func(all []*Copy, form string) (string, error)
 func Listen(c *Control, address, socket, secret string, forms Forms) (*Endpoint, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
-		return nil, fault.New(fault.Usage, "as in  listen: 127.0.0.1:7070", "%q is no address", address)
+		return nil, fault.New(fault.Usage, "as in  listen: 127.0.0.1:7070", "%q is not an address", address)
 	}
 	if host == "" {
 		host = "127.0.0.1"
@@ -108,132 +101,53 @@ func guarded(next http.Handler, secret string) http.Handler {
 	})
 }
 
-// route is one thing that can be asked.
-type route struct {
-	method, path string
-	answer       func(c *Control, s *Set, r *http.Request) (any, error)
-}
-
-// routes of a set: at the top they mean the run's only one.
-var routes = []route{
-	{"GET", "/", status},
-	{"POST", "/reset", func(c *Control, s *Set, r *http.Request) (any, error) {
-		q := r.URL.Query()
-		return c.Reset(r.Context(), s,
-			Reset{Database: q.Get("database"), Way: engine.Way(q.Get("by")), To: q.Get("to"),
-				InPlace: q.Has("in-place"), After: q.Get("after")})
-	}},
-	{"POST", "/snapshot", func(c *Control, s *Set, r *http.Request) (any, error) {
-		q := r.URL.Query()
-		return c.Snapshot(r.Context(), s, q.Get("database"), q.Get("as"), q.Has("force"))
-	}},
-	{"GET", "/changes", func(c *Control, s *Set, r *http.Request) (any, error) {
-		rows, err := number(r.URL.Query().Get("rows"), 0)
-		if err != nil {
-			return nil, err
-		}
-		return c.Changes(r.Context(), s, r.URL.Query().Get("database"), rows)
-	}},
-	{"POST", "/hold", func(c *Control, s *Set, r *http.Request) (any, error) {
-		q := r.URL.Query()
-		keep, err := span(q.Get("for"), 24*time.Hour)
-		if err != nil {
-			return nil, err
-		}
-		return c.Hold(r.Context(), s, q.Get("database"), q.Get("as"), keep)
-	}},
-}
-
-func number(text string, preset int) (int, error) {
-	if text == "" {
-		return preset, nil
-	}
-	n, err := strconv.Atoi(text)
-	if err != nil || n < 0 {
-		return 0, fault.New(fault.Usage, "", "%q is no number", text)
-	}
-	return n, nil
-}
-
-func span(text string, preset time.Duration) (time.Duration, error) {
-	if text == "" {
-		return preset, nil
-	}
-	d, err := time.ParseDuration(text)
-	if err != nil || d <= 0 {
-		return 0, fault.New(fault.Usage, "as in  for=2h", "%q is no time", text)
-	}
-	return d, nil
-}
-
-// handed is a copy as the endpoint describes it.
-type handed struct {
-	Database   string            `json:"database"`
-	Copy       string            `json:"copy"`
-	Connection engine.Connection `json:"connection"`
-	Replaced   bool              `json:"replaced,omitempty"` // one from older sources
-}
-
-func describe(x *Copy) handed {
-	return handed{Database: x.source.Name, Copy: x.Entry().Facts.Name, Connection: x.Connection(), Replaced: x.Stale}
-}
-
-func status(_ *Control, s *Set, _ *http.Request) (any, error) {
-	out := struct {
-		Worker string   `json:"worker"`
-		Copies []handed `json:"copies"`
-	}{Worker: s.Name, Copies: []handed{}}
-	for _, x := range s.Copies() {
-		out.Copies = append(out.Copies, describe(x))
-	}
-	return out, nil
-}
-
 func (c *Control) handler(forms Forms) http.Handler {
 	mux := http.NewServeMux()
-	handle := func(method, path string, set func(*http.Request) (*Set, error),
-		answer func(*Control, *Set, *http.Request) (any, error)) {
-		if path == "/" {
-			path = "/{$}"
-		}
-		path = strings.Replace(path, "/w/{worker}/{$}", "/w/{worker}", 1)
-		mux.HandleFunc(method+" "+path, func(w http.ResponseWriter, r *http.Request) {
-			s, err := set(r)
+	methods := map[string][]string{}
+	handle := func(path string, t route, set func(*http.Request) (*Set, error)) {
+		methods[path] = append(methods[path], t.method)
+		mux.HandleFunc(t.method+" "+path, func(w http.ResponseWriter, r *http.Request) {
+			q, err := t.read(r)
+			var s *Set
+			if err == nil {
+				s, err = set(r)
+			}
 			var said any
 			if err == nil {
-				said, err = answer(c, s, r)
+				said, err = t.answer(r.Context(), c, s, q)
 			}
 			reply(w, said, err)
 		})
 	}
 	only := func(r *http.Request) (*Set, error) { return c.Only(r.Context()) }
 	worker := func(r *http.Request) (*Set, error) { return c.Find(r.Context(), r.PathValue("worker")) }
-	connection := route{"GET", "/connection", func(_ *Control, s *Set, r *http.Request) (any, error) {
-		chosen, err := s.pick(r.URL.Query().Get("database"))
-		if err != nil {
-			return nil, err
-		}
-		text, err := forms(chosen, r.URL.Query().Get("form"))
-		return plain(text), err
-	}}
-	for _, t := range append([]route{connection}, routes...) {
-		handle(t.method, t.path, only, t.answer)
-		handle(t.method, "/w/{worker}"+strings.TrimSuffix(t.path, "/"), worker, t.answer)
-	}
 	none := func(*http.Request) (*Set, error) { return nil, nil }
-	handle("POST", "/take", none, func(c *Control, _ *Set, r *http.Request) (any, error) {
-		x, err := c.Take(r.Context(), r.URL.Query().Get("database"), r.URL.Query().Get("as"))
-		if err != nil {
-			return nil, err
+	for _, t := range routes(forms) {
+		path := strings.TrimSuffix(t.path, "/")
+		switch {
+		case !t.set:
+			handle(t.path, t, none)
+		case path == "":
+			handle("/{$}", t, only)
+			handle("/w/{worker}", t, worker)
+		default:
+			handle(path, t, only)
+			handle("/w/{worker}"+path, t, worker)
 		}
-		return describe(x), nil
-	})
-	handle("POST", "/drop", none, func(c *Control, _ *Set, r *http.Request) (any, error) {
-		return struct{}{}, c.Drop(r.Context(), r.URL.Query().Get("copy"))
-	})
-	mux.HandleFunc("GET /openapi.json", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "application/json")
-		_, _ = w.Write(openapi)
+	}
+	handle("/openapi.json", route{method: "GET", answer: func(context.Context, *Control, *Set, query) (any, error) {
+		return json.RawMessage(OpenAPI()), nil
+	}}, none)
+	for path, allowed := range methods {
+		mux.HandleFunc(path, func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Allow", strings.Join(allowed, ", "))
+			writeProblem(w, problem{Title: "the request is wrong", Status: http.StatusMethodNotAllowed,
+				Detail: "there is no " + r.Method + " " + r.URL.Path, Next: "use " + strings.Join(allowed, " or ")})
+		})
+	}
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, problem{Title: "the request is wrong", Status: http.StatusNotFound,
+			Detail: "there is no " + r.URL.Path + " here", Next: "GET /openapi.json describes what there is"})
 	})
 	return mux
 }
@@ -244,7 +158,7 @@ type plain string
 func reply(w http.ResponseWriter, said any, err error) {
 	w.Header().Set("Cache-Control", "no-store")
 	if err != nil {
-		problem(w, err)
+		writeProblem(w, problemOf(err))
 		return
 	}
 	if text, ok := said.(plain); ok {
@@ -258,17 +172,26 @@ func reply(w http.ResponseWriter, said any, err error) {
 	_ = e.Encode(said)
 }
 
-// problem writes an error as problem details (RFC 9457).
-func problem(w http.ResponseWriter, err error) {
-	p := struct {
-		Title  string   `json:"title"`
-		Status int      `json:"status"`
-		Detail string   `json:"detail"`
-		Next   string   `json:"next,omitempty"`
-		Sets   []string `json:"sets,omitempty"`
-	}{Title: "it failed", Status: http.StatusInternalServerError, Detail: err.Error()}
+// problem is problem details (RFC 9457).
+type problem struct {
+	Title     string          `json:"title"`
+	Status    int             `json:"status"`
+	Detail    string          `json:"detail"`
+	Next      string          `json:"next,omitempty"`
+	Sets      []string        `json:"sets,omitempty"`
+	Databases []string        `json:"databases,omitempty"`
+	BlockedBy []engine.Client `json:"blocked_by,omitempty"`
+}
+
+// asParameters turns the flags that advice names into parameters of a request.
+var asParameters = strings.NewReplacer("--in-place", "?in-place", "--force", "?force=1", "--wait", "?wait=30s", "--by",
+	"?by")
+
+// problemOf describes an error.
+func problemOf(err error) problem {
+	p := problem{Title: "it failed", Status: http.StatusInternalServerError, Detail: err.Error()}
 	if f, ok := errors.AsType[*fault.Error](err); ok {
-		p.Next = f.Next
+		p.Next = asParameters.Replace(f.Next)
 		switch f.Kind {
 		case fault.Usage:
 			p.Title, p.Status = "the request is wrong", http.StatusBadRequest
@@ -280,12 +203,24 @@ func problem(w http.ResponseWriter, err error) {
 			p.Title = "a step failed"
 		}
 	}
+	if b, ok := errors.AsType[*engine.Blocked](err); ok {
+		p.Title, p.Status, p.BlockedBy = "sessions are in the way", http.StatusConflict, b.Sessions
+	}
 	if several, ok := errors.AsType[errSeveral](err); ok {
 		p.Title, p.Status, p.Sets = "several sets of copies", http.StatusConflict, several.names
 	}
+	if several, ok := errors.AsType[errDatabases](err); ok {
+		p.Title, p.Status, p.Databases = "several databases", http.StatusConflict, several.names
+	}
+	return p
+}
+
+func writeProblem(w http.ResponseWriter, p problem) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
-	_ = json.NewEncoder(w).Encode(p)
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	_ = e.Encode(p)
 }
 
 // Ask sends a request to an endpoint and returns its answer, or the error

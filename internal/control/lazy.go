@@ -160,6 +160,22 @@ func (x *Copy) address(port int) (string, error) {
 	return c.Address(port), nil
 }
 
-// WasVisited reports whether somebody came to a copy that is made at need; asked is
-// false for any other.
-func (x *Copy) WasVisited() (came, asked bool) { return x.came.Load(), x.doors != nil }
+// Visited tells who came to a copy, waiting for news of that; known is false where
+// nobody watched.
+func (x *Copy) Visited(wait time.Duration) (who engine.Visitor, known bool) {
+	if x.doors != nil {
+		if x.came.Load() {
+			return engine.Somebody, true
+		}
+		return engine.Nobody, true
+	}
+	if x.visited == nil {
+		return engine.Nobody, false
+	}
+	x.Release()
+	who, err := x.visited(wait)
+	if err != nil {
+		return engine.Somebody, true // nobody is blamed for what cannot be told
+	}
+	return who, true
+}

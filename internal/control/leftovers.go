@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"hemzo/internal/engine"
 	"hemzo/internal/reset"
 )
 
@@ -65,8 +66,21 @@ func (c *Control) Stats(what string) (times int, median, slowest time.Duration) 
 type Leftover struct {
 	Database string        `json:"database"`
 	Copy     string        `json:"copy"`
+	Worker   string        `json:"worker,omitempty"`
 	After    string        `json:"after,omitempty"` // the test, where the reset was told
 	Report   *reset.Report `json:"reset"`
+	// Changes is what was left, where the reset replaced the copy unseen.
+	Changes *engine.Changes `json:"changes,omitempty"`
+}
+
+// Replacement is a reset that put another database in the place of a copy: its
+// clients had to connect again.
+type Replacement struct {
+	Database string `json:"database"`
+	Copy     string `json:"copy"`
+	Worker   string `json:"worker,omitempty"`
+	After    string `json:"after,omitempty"`
+	Why      string `json:"why"`
 }
 
 // mostLeft bounds what is remembered of leftovers.
@@ -78,6 +92,37 @@ func (c *Control) found(l Leftover) {
 	if len(c.left) < mostLeft {
 		c.left = append(c.left, l)
 	}
+}
+
+// foundReplaced notes that a copy was replaced.
+func (c *Control) foundReplaced(at Leftover, why string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.replaced) < mostLeft {
+		c.replaced = append(c.replaced,
+			Replacement{Database: at.Database, Copy: at.Copy, Worker: at.Worker, After: at.After, Why: why})
+	}
+}
+
+// Replaced lists the resets that replaced a copy, the first thousand.
+func (c *Control) Replaced() []Replacement {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.replaced)
+}
+
+// foundHeld notes that a copy is held.
+func (c *Control) foundHeld(e engine.Entry) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.held = append(c.held, e.Facts.Name)
+}
+
+// Held lists the names of the copies that were held.
+func (c *Control) Held() []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.held)
 }
 
 // Leftovers lists what resets have found, the first thousand.

@@ -21,15 +21,18 @@ type Done struct {
 	Snapshot string          `json:"snapshot,omitempty"`
 	Held     string          `json:"held,omitempty"`
 	Changes  *engine.Changes `json:"changes,omitempty"`
+	old      []engine.Entry  // the snapshots that one took the place of
 }
 
 // Reset asks for copies to be put back.
 type Reset struct {
 	Database string // "" for all of the set
 	Way      engine.Way
-	To       string // a snapshot; "" for the start state
-	InPlace  bool   // fail rather than end the clients' connections
-	After    string // the test that has just ended; "" where that is not said
+	To       string         // a snapshot; "" for the start state
+	InPlace  bool           // fail rather than end the clients' connections
+	Force    bool           // end the sessions that hold locks
+	Wait     *time.Duration // for locks; nil for the project file's
+	After    string         // the test that has just ended; "" where that is not said
 }
 
 // Reset puts the copies of a set back.
@@ -38,22 +41,57 @@ func (c *Control) Reset(ctx context.Context, s *Set, r Reset) ([]Done, error) {
 		return nil, fault.New(fault.Usage, "truncation, rollback or snapshot", "there is no reset by %q", r.Way)
 	}
 	return c.all(ctx, s, r.Database, func(x *Copy) (Done, error) {
+		left := c.leftBefore(ctx, x, r)
 		report, err := c.reset(ctx, x, r)
-		if err == nil && report.Differed() && r.To == "" {
-			left := *report
-			left.Tables = report.Differing()
-			c.found(Leftover{Database: x.source.Name, Copy: x.entry.Facts.Name, After: r.After, Report: &left})
+		if err != nil {
+			return Done{}, err
 		}
-		return Done{Reset: report}, err
+		at := Leftover{Database: x.source.Name, Copy: x.entry.Facts.Name, Worker: s.Name, After: r.After}
+		if report.Reconnect && !x.source.Opaque {
+			c.foundReplaced(at, report.Why)
+		}
+		if report.Differed() && r.To == "" && !x.source.Opaque {
+			differing := *report
+			differing.Tables = report.Differing()
+			at.Report, at.Changes = &differing, left
+			c.found(at)
+		}
+		return Done{Reset: report}, nil
 	})
+}
+
+// leftBefore is what a test left, where leftovers are asked for and the reset
+// will not tell: it replaces the copy unseen. nil where the reset tells.
+func (c *Control) leftBefore(ctx context.Context, x *Copy, r Reset) *engine.Changes {
+	if !c.CheckLeft || !x.made || x.source.Opaque || x.source.Scoped.Server.About().InPlace {
+		return nil
+	}
+	e, err := x.source.Scoped.Server.Find(ctx, x.entry.ID)
+	if err != nil {
+		return nil
+	}
+	changes, err := reset.Changes(ctx, x.source.Scoped.Server, e, 0, x.wait(r))
+	if err != nil {
+		return nil // the reset itself says what is wrong
+	}
+	return changes
 }
 
 // all does something with each copy and collects what was done, in the order
 // of the project file.
 func (c *Control) all(ctx context.Context, s *Set, database string, work func(*Copy) (Done, error)) ([]Done, error) {
+	chosen, err := s.pick(database)
+	if err != nil {
+		return nil, err
+	}
+	return c.work(ctx, s, chosen, work)
+}
+
+// work does something with each of some copies of a set.
+func (c *Control) work(ctx context.Context, s *Set, chosen []*Copy, work func(*Copy) (Done, error)) ([]Done, error) {
 	var mu sync.Mutex
 	done := map[*Copy]Done{}
-	err := s.each(ctx, database, func(x *Copy) error {
+	err := each(ctx, chosen, func(x *Copy) error {
 		d, err := work(x)
 		d.Database, d.Copy = x.source.Name, x.entry.Facts.Name
 		mu.Lock()
@@ -73,13 +111,21 @@ func (c *Control) all(ctx context.Context, s *Set, database string, work func(*C
 	return out, nil
 }
 
+// wait is how long locks are waited for.
+func (x *Copy) wait(r Reset) time.Duration {
+	if r.Wait != nil {
+		return *r.Wait
+	}
+	return x.source.Wait
+}
+
 func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, error) {
 	if !x.made && r.To == "" { // nobody has been there
 		return &reset.Report{Report: engine.Report{Tables: []engine.TableReport{}}}, nil
 	}
 	began := time.Now()
-	o := reset.Options{Way: r.Way, InPlace: r.InPlace, Keep: x.source.Keep, Wait: x.source.Wait,
-		Ahead: x.source.Stock > 0}
+	o := reset.Options{Way: r.Way, InPlace: r.InPlace, Keep: x.source.Keep, Wait: x.wait(r), Force: r.Force,
+		Ahead: x.source.Spare > 0}
 	if r.Way == "" {
 		o.Way = x.source.Way
 	}
@@ -87,7 +133,7 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		if err := x.make(ctx); err != nil {
 			return nil, err
 		}
-		snapshot, err := x.snapshot(ctx, r.To)
+		snapshot, err := x.source.Scoped.SnapshotNamed(ctx, x.entry, r.To)
 		if err != nil {
 			return nil, err
 		}
@@ -102,13 +148,9 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 			return nil, err
 		}
 		c.note("reset", time.Since(began))
-		return &reset.Report{Report: *done, Took: time.Since(began)}, nil
+		return &reset.Report{Report: *done, Took: engine.Milliseconds(time.Since(began))}, nil
 	}
-	opened, err := x.open(ctx)
-	if err != nil {
-		return nil, err
-	}
-	report, err := opened.Do(ctx, o)
+	report, err := x.putBack(ctx, o, r.Force || r.Wait != nil)
 	if err != nil {
 		x.close() // what is open may be broken
 		return nil, err
@@ -117,24 +159,49 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 	return report, nil
 }
 
+// putBack puts the copy back; alone does so in sessions of its own, which wait
+// and end others as this request wants.
+func (x *Copy) putBack(ctx context.Context, o reset.Options, alone bool) (*reset.Report, error) {
+	if alone {
+		x.close()
+		if err := x.find(ctx); err != nil {
+			return nil, err
+		}
+		return reset.Do(ctx, x.source.Scoped.Server, x.entry, o)
+	}
+	opened, err := x.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return opened.Do(ctx, o)
+}
+
+// find brings what is known of the copy up to date: other commands may have
+// changed its facts.
+func (x *Copy) find(ctx context.Context) error {
+	if err := x.make(ctx); err != nil {
+		return err
+	}
+	e, err := x.source.Scoped.Server.Find(ctx, x.entry.ID)
+	if errors.Is(err, engine.ErrNotFound) {
+		return fault.New(fault.Failed, "take another", "the copy %q is gone", x.entry.Facts.Name)
+	}
+	if err == nil {
+		x.entry = e
+	}
+	return err
+}
+
 // open opens a copy, and keeps it open: a suite resets it thousands of times.
 func (x *Copy) open(ctx context.Context) (*reset.Session, error) {
 	if x.opened != nil {
 		return x.opened, nil
 	}
-	if err := x.make(ctx); err != nil {
+	if err := x.find(ctx); err != nil {
 		return nil, err
 	}
-	// As it is now: other commands may have changed its facts.
-	e, err := x.source.Scoped.Server.Find(ctx, x.entry.ID)
-	if errors.Is(err, engine.ErrNotFound) {
-		return nil, fault.New(fault.Failed, "take another", "the copy %q is gone", x.entry.Facts.Name)
-	}
-	if err != nil {
-		return nil, err
-	}
-	x.entry = e
-	x.opened, err = reset.Open(ctx, x.source.Scoped.Server, e, x.source.Wait)
+	var err error
+	x.opened, err = reset.Open(ctx, x.source.Scoped.Server, x.entry, x.source.Wait)
 	return x.opened, err
 }
 
@@ -148,6 +215,14 @@ func (x *Copy) stopListening() {
 	}
 }
 
+// Release ends the sessions in which the copy is put back; the next reset opens
+// them again.
+func (x *Copy) Release() {
+	_ = x.busy.Take(context.Background())
+	defer x.busy.Give()
+	x.close()
+}
+
 func (x *Copy) close() {
 	if x.opened != nil {
 		_ = x.opened.Close()
@@ -155,43 +230,89 @@ func (x *Copy) close() {
 	}
 }
 
-func (x *Copy) snapshot(ctx context.Context, name string) (engine.Entry, error) {
-	all, err := x.source.Scoped.Snapshots(ctx, x.entry)
-	if err != nil {
-		return engine.Entry{}, err
-	}
-	for _, e := range all {
-		if e.Facts.Name == name {
-			return e, nil
-		}
-	}
-	return engine.Entry{}, fault.New(fault.Usage, "", "the copy %q has no snapshot %q", x.entry.Facts.Name, name)
-}
-
-// Snapshot keeps the present state of the copies of a set under a name.
-func (c *Control) Snapshot(ctx context.Context, s *Set, database, name string, force bool) ([]Done, error) {
+// Snapshot keeps the present state of the copies of a set under a name: of all
+// that are asked for, or of none. With replace one of that name goes.
+func (c *Control) Snapshot(ctx context.Context, s *Set, database, name string, replace, force bool) ([]Done, error) {
 	if err := copies.CheckName(name); err != nil {
 		return nil, err
 	}
-	return c.all(ctx, s, database, func(x *Copy) (Done, error) {
-		if err := x.make(ctx); err != nil {
-			return Done{}, err
+	chosen, err := s.readable(database, "has no snapshots")
+	if err != nil {
+		return nil, err
+	}
+	var made []engine.Entry
+	return inOrder(ctx, chosen, func() ([]Done, error) {
+		var out []Done
+		for _, x := range chosen {
+			x.close()
+			var e engine.Entry
+			var old []engine.Entry
+			err := x.find(ctx)
+			if err == nil {
+				e, old, err = x.source.Scoped.Snapshot(ctx, x.entry, name, replace,
+					engine.Session{Wait: x.source.Wait, Force: force})
+			}
+			if err != nil {
+				return nil, errors.Join(err, undo(ctx, chosen, made))
+			}
+			made = append(made, e)
+			out = append(out, Done{Database: x.source.Name, Copy: x.entry.Facts.Name, Snapshot: name, old: old})
 		}
-		if _, err := x.snapshot(ctx, name); err == nil {
-			return Done{}, fault.New(fault.Failed, "use another name", "the copy %q has a snapshot %q already",
-				x.entry.Facts.Name, name)
+		// Those that are replaced go when all that replace them are there.
+		for i, x := range chosen {
+			for _, old := range out[i].old {
+				if err := x.source.Scoped.Server.Drop(ctx, old.ID); err != nil {
+					return nil, err
+				}
+			}
 		}
-		x.close()
-		_, err := reset.Snapshot(ctx, x.source.Scoped.Server, x.entry, name,
-			engine.Session{Wait: x.source.Wait, Force: force})
-		return Done{Snapshot: name}, err
+		return out, nil
 	})
+}
+
+// undo drops what was made of copies, in their order.
+func undo(ctx context.Context, of []*Copy, made []engine.Entry) (err error) {
+	for i, e := range made {
+		err = errors.Join(err, of[i].source.Scoped.Server.Drop(context.WithoutCancel(ctx), e.ID))
+	}
+	return err
+}
+
+// readable are the copies that a request means whose content can be read, kept
+// and compared: services are passed over, unless one is asked for by name.
+func (s *Set) readable(database, cannot string) ([]*Copy, error) {
+	chosen, err := s.pick(database)
+	if err != nil {
+		return nil, err
+	}
+	kept := slices.DeleteFunc(slices.Clone(chosen), func(x *Copy) bool { return x.source.Opaque })
+	if len(kept) == 0 {
+		return nil, fault.New(fault.Usage, "ask for another database", "a service %s", cannot)
+	}
+	return kept, nil
+}
+
+// inOrder does something with several copies at once, when no other request works
+// on any of them. Their turns are taken in the order of the project file, so that
+// no two requests wait for one another.
+func inOrder(ctx context.Context, all []*Copy, work func() ([]Done, error)) ([]Done, error) {
+	for _, x := range all {
+		if err := x.busy.Take(ctx); err != nil {
+			return nil, err
+		}
+		defer x.busy.Give()
+	}
+	return work()
 }
 
 // Changes tells how the copies of a set differ from their start state; rows
 // bounds how many rows of each table are returned.
 func (c *Control) Changes(ctx context.Context, s *Set, database string, rows int) ([]Done, error) {
-	return c.all(ctx, s, database, func(x *Copy) (Done, error) {
+	chosen, err := s.readable(database, "cannot be compared")
+	if err != nil {
+		return nil, err
+	}
+	return c.work(ctx, s, chosen, func(x *Copy) (Done, error) {
 		if !x.made {
 			return Done{Changes: engine.NoChanges()}, nil
 		}
@@ -205,30 +326,51 @@ func (c *Control) Changes(ctx context.Context, s *Set, database string, rows int
 }
 
 // Hold sets the copies of a set aside as they are, for some time, and puts
-// fresh ones in their place, at the same addresses.
+// fresh ones in their place, at the same addresses: all that are asked for, or
+// none. A name that is taken gets a number.
 func (c *Control) Hold(ctx context.Context, s *Set, database, name string, keep time.Duration) ([]Done, error) {
-	if err := copies.CheckName(name); err != nil {
+	chosen, err := s.readable(database, "cannot be held")
+	if err != nil {
 		return nil, err
 	}
-	return c.all(ctx, s, database, func(x *Copy) (Done, error) {
-		as := name
-		if len(s.copies) > 1 && database == "" {
-			as = name + "-" + x.source.Name
+	return inOrder(ctx, chosen, func() ([]Done, error) {
+		var held []engine.Entry
+		ended := make([]bool, len(chosen))
+		for i, x := range chosen {
+			e, err := c.setAside(ctx, x, name, keep, len(chosen) > 1, &ended[i])
+			if err != nil {
+				return nil, errors.Join(err, undo(ctx, chosen, held))
+			}
+			held = append(held, e)
 		}
-		if err := x.make(ctx); err != nil {
-			return Done{}, err
+		var out []Done
+		for i, x := range chosen {
+			c.foundHeld(held[i])
+			report, err := c.reset(ctx, x, Reset{})
+			if err != nil {
+				return nil, err
+			}
+			report.Reconnect = report.Reconnect || ended[i]
+			out = append(out, Done{Database: x.source.Name, Copy: x.entry.Facts.Name, Held: held[i].Facts.Name,
+				Reset: report})
 		}
-		x.close()
-		e, err := x.source.Scoped.Server.Find(ctx, x.entry.ID)
-		if err != nil {
-			return Done{}, err
-		}
-		if err := x.source.Scoped.Hold(ctx, e, as, keep, x.source.Wait); err != nil {
-			return Done{}, err
-		}
-		report, err := c.reset(ctx, x, Reset{})
-		return Done{Held: as, Reset: report}, err
+		return out, nil
 	})
+}
+
+// setAside makes a held copy of a copy. ended is set where sessions of clients
+// were ended for that.
+func (c *Control) setAside(ctx context.Context, x *Copy, name string, keep time.Duration, several bool,
+	ended *bool) (engine.Entry, error) {
+	if several {
+		name += "-" + x.source.Name
+	}
+	x.close()
+	if err := x.find(ctx); err != nil {
+		return engine.Entry{}, err
+	}
+	return x.source.Scoped.Hold(ctx, x.entry, name, keep,
+		engine.Session{Wait: x.source.Wait, Force: true, Ended: func() { *ended = true }})
 }
 
 // Take hands out a copy under a name, beside the sets; the same name gives

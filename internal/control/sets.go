@@ -40,6 +40,8 @@ type Copy struct {
 	Took     time.Duration     // for the copy
 	Stale    bool              // it replaced one from older sources
 	gate     engine.Gate       // opened at need; nil where there is none
+	// visited tells whether anybody but Hemzo came; nil where nobody watches
+	visited func(wait time.Duration) (engine.Visitor, error)
 }
 
 // Database is the name of the database that it is a copy of.
@@ -145,7 +147,7 @@ func (c *Control) filled(ctx context.Context, s *Set) (bool, error) {
 	errs := make([]error, len(c.sources))
 	var all sync.WaitGroup
 	for i := range c.sources {
-		all.Go(func() { made[i], errs[i] = c.handOut(ctx, c.sources[i]) })
+		all.Go(func() { made[i], errs[i] = c.handOut(ctx, c.sources[i], s.Name) })
 	}
 	all.Wait()
 	err := errors.Join(errs...)
@@ -174,6 +176,13 @@ type errSeveral struct{ names []string }
 
 func (e errSeveral) Error() string {
 	return "there are several sets of copies: say which, as in /w/" + e.names[len(e.names)-1] + "/reset"
+}
+
+// errDatabases is the answer where it is not clear which database is meant.
+type errDatabases struct{ names []string }
+
+func (e errDatabases) Error() string {
+	return "there are several databases: say which, as in ?database=" + e.names[0]
 }
 
 // Only returns the set that a request without a worker's name means.
@@ -212,20 +221,20 @@ func (c *Control) Sets() []*Set {
 
 // handOut hands out one copy of a database for a set: one that is made at need is
 // only listened for.
-func (c *Control) handOut(ctx context.Context, s *source) (*Copy, error) {
+func (c *Control) handOut(ctx context.Context, s *source, worker string) (*Copy, error) {
 	if s.Lazy == nil {
-		return c.take(ctx, s, copies.Request{})
+		return c.take(ctx, s, copies.Request{Worker: worker})
 	}
 	x := &Copy{control: c, source: s, busy: turn.New(),
 		entry: engine.Entry{ID: engine.NewID(engine.Copy),
-			Facts: engine.Facts{Name: copies.MadeUp(s.Name), Database: s.Name}}}
+			Facts: engine.Facts{Name: copies.MadeUp(s.Name, worker), Database: s.Name}}}
 	if err := x.listen(); err != nil {
 		return nil, err
 	}
 	return x, nil
 }
 
-// take hands out one copy of a database, from stock where there is one.
+// take hands out one copy of a database, a spare one where there is one.
 func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy, error) {
 	if err := s.open(ctx); err != nil {
 		return nil, err
@@ -244,18 +253,20 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 	c.mu.Unlock()
 	began := time.Now()
 	if r.Name == "" {
-		if e, ok := c.stock.pop(ctx, s, plan.Layers[layer]); ok {
+		if e, ok := c.spares.pop(ctx, s, plan.Layers[layer]); ok {
 			// Handed out by its facts alone.
 			if err := s.Scoped.Server.UpdateFacts(ctx, e.ID,
-				func(f *engine.Facts) { f.Stock, f.Owner = false, r.Owner; e.Facts = *f }); err == nil {
+				func(f *engine.Facts) {
+					f.Spare, f.Owner, f.Name = false, r.Owner, copies.MadeUp(s.Name, r.Worker)
+					e.Facts = *f
+				}); err == nil {
 				c.note("take", time.Since(began))
-				return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: e, Took: time.Since(began)},
-					nil
+				return c.handed(ctx, &Copy{source: s, entry: e, Took: time.Since(began)})
 			}
 		}
 	}
 	taken, err := s.Scoped.Take(ctx, r)
-	if fault.KindOf(err) == fault.Lacking && c.stock.giveUp(ctx) {
+	if fault.KindOf(err) == fault.Lacking && c.spares.giveUp(ctx) {
 		// Room or connections were short: what was made ahead goes first.
 		taken, err = s.Scoped.Take(ctx, r)
 	}
@@ -264,10 +275,21 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 	}
 	c.note("take", taken.Took)
 	if c.times("take") > len(c.sources) { // more than one set is wanted
-		c.stock.want(s, r)
+		c.spares.want(s, r)
 	}
-	return &Copy{control: c, source: s, busy: turn.New(), made: true, entry: taken.Copy, Build: taken.Build,
-		Took: taken.Took, Stale: taken.Replaced}, nil
+	return c.handed(ctx, &Copy{source: s, entry: taken.Copy, Build: taken.Build, Took: taken.Took,
+		Stale: taken.Replaced})
+}
+
+// handed is a copy that is on the server, ready to be handed out.
+func (c *Control) handed(ctx context.Context, x *Copy) (_ *Copy, err error) {
+	x.control, x.busy, x.made = c, turn.New(), true
+	if c.Watch {
+		if x.visited, err = x.source.Scoped.Server.Watch(ctx, x.entry.ID); err != nil {
+			return nil, errors.Join(err, x.source.Scoped.Drop(context.WithoutCancel(ctx), x.entry, true))
+		}
+	}
+	return x, nil
 }
 
 // pick returns the copies of a set that a request means: of one database, or
@@ -288,13 +310,8 @@ func (s *Set) pick(database string) ([]*Copy, error) {
 		"there is no copy of a database %q here", database)
 }
 
-// each does something with the copies of a set that a request means, those
-// of different databases side by side.
-func (s *Set) each(ctx context.Context, database string, work func(*Copy) error) error {
-	chosen, err := s.pick(database)
-	if err != nil {
-		return err
-	}
+// each does something with copies of a set, side by side.
+func each(ctx context.Context, chosen []*Copy, work func(*Copy) error) error {
 	errs := make([]error, len(chosen))
 	var all sync.WaitGroup
 	for i, c := range chosen {

@@ -35,10 +35,11 @@ type Request struct {
 	Plan     *template.Plan
 	Layer    int
 	Name     string // "" for a name made up
+	Worker   string // whose it is, part of a name made up; "" for none
 	ID       string // on the server; "" for a new one
 	Again    bool   // the copy of that name, back at its start state, if there is one
 	Owner    engine.Owner
-	Stock    bool // made ahead of demand
+	Spare    bool // made beforehand
 	Progress func(template.Event)
 	Wait     time.Duration
 }
@@ -61,7 +62,7 @@ func CheckName(name string) error {
 		return fault.New(fault.Usage, next, "the name %q... is too long (%d characters)", name[:20], len(name))
 	}
 	if !nameRule.MatchString(name) {
-		return fault.New(fault.Usage, next, "%q is no name for a copy or a snapshot", name)
+		return fault.New(fault.Usage, next, "%q is not a name for a copy or a snapshot", name)
 	}
 	return nil
 }
@@ -122,12 +123,13 @@ func (s ScopedServer) build(ctx context.Context, r Request, taken *Taken) (err e
 func (s ScopedServer) again(ctx context.Context, r Request, there engine.Entry, taken *Taken) (done bool, err error) {
 	if !r.Again {
 		return false, fault.New(fault.Failed,
-			"hemzo take --again hands out the same copy, at its start state; hemzo drop "+r.Name+" removes it",
+			"hemzo take "+there.Facts.Database+" --as "+r.Name+" --again  hands out the same copy, at its start state; "+
+				"hemzo drop "+r.Name+" removes it",
 			"there is a copy %q of database %s already", r.Name, there.Facts.Database)
 	}
 	if s.Alive(ctx, there.Facts.Owner) && there.Facts.Owner.Process != r.Owner.Process {
 		return false, fault.New(fault.Failed, "use another name", "the copy %q belongs to %s, which is still running",
-			r.Name, ownerWords(there.Facts.Owner))
+			r.Name, OwnerWords(there.Facts.Owner))
 	}
 	if there.Facts.Fingerprint != r.Plan.Layers[r.Layer] || there.Facts.Database != r.Plan.Database.Name {
 		taken.Replaced = true
@@ -154,11 +156,11 @@ func (s ScopedServer) copy(ctx context.Context, r Request, from engine.Entry) (e
 		id = engine.NewID(engine.Copy)
 	}
 	if name == "" {
-		name = MadeUp(r.Plan.Database.Name)
+		name = MadeUp(r.Plan.Database.Name, r.Worker)
 	}
 	facts := engine.Facts{
 		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope,
-		Role: r.Plan.Database.Role, Stock: r.Stock,
+		Role: r.Plan.Database.Role, Spare: r.Spare,
 		Fingerprint: from.Facts.Fingerprint, Layer: r.Layer, Owner: r.Owner,
 		Made:  time.Now().UTC().Truncate(time.Millisecond),
 		Start: from.ID,
@@ -173,6 +175,9 @@ func (s ScopedServer) copy(ctx context.Context, r Request, from engine.Entry) (e
 	if err := s.Server.Copy(ctx, from.ID, id, facts); err != nil {
 		return engine.Entry{}, err
 	}
+	if err := s.checkNotSwept(ctx, from.ID); err != nil {
+		return engine.Entry{}, errors.Join(err, s.Server.Drop(context.WithoutCancel(ctx), id))
+	}
 	if time.Since(from.Facts.Used) > time.Hour {
 		// Only for the sweep of unused templates; a copy does not fail for it.
 		_ = s.Server.UpdateFacts(ctx, from.ID, func(f *engine.Facts) { f.Used = time.Now().UTC() })
@@ -180,14 +185,42 @@ func (s ScopedServer) copy(ctx context.Context, r Request, from engine.Entry) (e
 	return s.Server.Find(ctx, id)
 }
 
-// MadeUp is a short name for a copy of a database that no other is likely to have.
-func MadeUp(database string) string {
+// sweeping is the lock of who removes templates.
+const sweeping = "sweep-templates"
+
+// checkNotSwept fails with engine.ErrNotFound where a template that was just copied
+// is being removed, when that is over. Whoever sweeps marks a template, and then
+// looks whether a copy needs it: so either the copy is seen, or the mark is.
+func (s ScopedServer) checkNotSwept(ctx context.Context, template string) error {
+	e, err := s.Server.Find(ctx, template)
+	if err != nil || !e.Facts.Swept {
+		return err
+	}
+	unlock, err := s.Server.Lock(ctx, sweeping, nil)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	// Still there, and marked: who marked it was killed.
+	err = s.Server.UpdateFacts(ctx, template, func(f *engine.Facts) { f.Swept = false })
+	if err != nil && !errors.Is(err, engine.ErrNotFound) {
+		return err
+	}
+	return engine.ErrNotFound
+}
+
+// MadeUp is a name for a worker's copy of a database that no other is likely to
+// have; worker may be "".
+func MadeUp(database, worker string) string {
 	const letters = "bcdfghjkmnpqrstvwxz23456789"
 	b := make([]byte, 5)
 	for i := range b {
 		b[i] = letters[rand.IntN(len(letters))]
 	}
-	return database + "-" + string(b)
+	if worker != "" {
+		worker = "-" + worker[:min(len(worker), 24)]
+	}
+	return database[:min(len(database), 32)] + worker + "-" + string(b)
 }
 
 func (s ScopedServer) nameHash(name string) string {
@@ -206,7 +239,7 @@ func (s ScopedServer) Copies(ctx context.Context) ([]engine.Entry, error) {
 	}
 	all = slices.DeleteFunc(all, func(e engine.Entry) bool {
 		return e.Kind != engine.Copy || !s.Mine(e) ||
-			e.Facts.Stock
+			e.Facts.Spare
 	})
 	slices.SortFunc(all, func(a, b engine.Entry) int { return a.Facts.Made.Compare(b.Facts.Made) })
 	return all, nil
@@ -225,22 +258,12 @@ func (s ScopedServer) named(ctx context.Context, name string) (engine.Entry, err
 	return engine.Entry{}, nil
 }
 
-// Find finds the copy that a user means: by its name, its URL or its file, or
-// the only one there is where which is "".
+// Find finds a copy by its name, its number on the server, its URL or its file. An
+// address that is no copy's is refused; a name that none has is wrong usage.
 func (s ScopedServer) Find(ctx context.Context, which string) (engine.Entry, error) {
 	all, err := s.Copies(ctx)
 	if err != nil {
 		return engine.Entry{}, err
-	}
-	if which == "" {
-		if len(all) == 1 {
-			return all[0], nil
-		}
-		if len(all) == 0 {
-			return engine.Entry{}, fault.New(fault.Usage, "hemzo take hands one out", "this project has no copy")
-		}
-		return engine.Entry{}, fault.New(fault.Usage, "name one of them: "+strings.Join(names(all), ", "),
-			"this project has %d copies", len(all))
 	}
 	for _, e := range all {
 		if e.Facts.Name == which || e.ID == which {
@@ -250,15 +273,11 @@ func (s ScopedServer) Find(ctx context.Context, which string) (engine.Entry, err
 	if e, ok := s.reached(ctx, which); ok {
 		return e, nil
 	}
-	next := "hemzo take hands one out"
-	if len(all) > 0 {
-		next = "copies: " + strings.Join(names(all), ", ")
-	}
 	if strings.ContainsAny(which, "/:") {
-		return engine.Entry{}, fault.New(fault.Refused, next, "%s is not a copy that Hemzo made: it is left alone",
-			which)
+		return engine.Entry{}, fault.New(fault.Refused, "", "%s is not a copy that Hemzo made: it is left alone", which)
 	}
-	return engine.Entry{}, fault.New(fault.Usage, next, "this project has no copy %q", which)
+	return engine.Entry{}, fault.New(fault.Usage, "copies: "+strings.Join(names(all), ", "),
+		"there is no copy %q", which)
 }
 
 // reached finds a copy of any scope by the address it was handed out with.
@@ -316,7 +335,8 @@ func (s ScopedServer) Alive(ctx context.Context, o engine.Owner) bool {
 	return place.OwnerAlive(ctx, s.Server, o)
 }
 
-func ownerWords(o engine.Owner) string {
+// OwnerWords says whose a copy is.
+func OwnerWords(o engine.Owner) string {
 	switch {
 	case o.Command != "":
 		return o.Command
@@ -331,7 +351,7 @@ func ownerWords(o engine.Owner) string {
 func (s ScopedServer) Drop(ctx context.Context, e engine.Entry, force bool) error {
 	if !force && s.Alive(ctx, e.Facts.Owner) {
 		return fault.New(fault.Refused, "--force drops it all the same",
-			"the copy %q belongs to %s, which is still running", e.Facts.Name, ownerWords(e.Facts.Owner))
+			"the copy %q belongs to %s, which is still running", e.Facts.Name, OwnerWords(e.Facts.Owner))
 	}
 	return s.remove(ctx, e)
 }
@@ -391,24 +411,83 @@ func (s ScopedServer) Sweep(ctx context.Context, unused time.Duration, everyone 
 		}
 		gone = append(gone, e)
 	}
+	var old []engine.Entry
 	for _, e := range all {
 		orphan := e.Kind == engine.Kept && !there[e.Facts.Of] &&
 			!slices.ContainsFunc(gone, func(g engine.Entry) bool { return g.ID == e.Facts.Of })
-		old := unused > 0 && (everyone || e.Facts.Scope.Project == s.Scope.Project) && e.Kind == engine.Template &&
-			!needed[e.ID] && time.Since(e.Facts.Used) >= unused
-		if e.Newer || !orphan && !old {
+		if unused > 0 && (everyone || sameOwner(e.Facts.Scope, s.Scope)) && e.Kind == engine.Template && !e.Newer &&
+			!needed[e.ID] && time.Since(e.Facts.Used) >= unused {
+			old = append(old, e)
+		}
+		if e.Newer || !orphan {
 			continue
 		}
-		err := s.Server.Drop(ctx, e.ID)
-		if fault.KindOf(err) == fault.Refused {
-			continue // another role's, for that one to sweep
-		}
-		if err != nil {
+		if gone, err = s.sweepOne(ctx, e, gone); err != nil {
 			return gone, err
 		}
-		gone = append(gone, e)
+	}
+	return s.sweepTemplates(ctx, old, gone)
+}
+
+// sweepOne drops one and adds it to what is gone; another role's is for that one to
+// sweep.
+func (s ScopedServer) sweepOne(ctx context.Context, e engine.Entry, gone []engine.Entry) ([]engine.Entry, error) {
+	err := s.Server.Drop(ctx, e.ID)
+	if err != nil && fault.KindOf(err) == fault.Refused {
+		return gone, nil
+	}
+	if err != nil {
+		return gone, err
+	}
+	return append(gone, e), nil
+}
+
+// sweepTemplates drops templates, but for those that a copy needs which was made
+// since they were found unused.
+func (s ScopedServer) sweepTemplates(ctx context.Context, old, gone []engine.Entry) ([]engine.Entry, error) {
+	if len(old) == 0 {
+		return gone, nil
+	}
+	unlock, err := s.Server.Lock(ctx, sweeping, nil)
+	if err != nil {
+		return gone, err
+	}
+	defer unlock()
+	marked := old[:0]
+	for _, e := range old {
+		err := s.Server.UpdateFacts(ctx, e.ID, func(f *engine.Facts) { f.Swept = true })
+		// What cannot be marked is gone, or another role's; without facts that can be read
+		// it is needed by none.
+		if err == nil || e.Bad {
+			marked = append(marked, e)
+		}
+	}
+	all, err := s.Server.List(ctx)
+	if err != nil {
+		return gone, err
+	}
+	needed := map[string]bool{}
+	for _, e := range all {
+		needed[e.Facts.Start] = needed[e.Facts.Start] || e.Kind == engine.Copy
+	}
+	for _, e := range marked {
+		if needed[e.ID] {
+			if err := s.Server.UpdateFacts(ctx, e.ID, func(f *engine.Facts) { f.Swept = false }); err != nil {
+				return gone, err
+			}
+			continue
+		}
+		if gone, err = s.sweepOne(ctx, e, gone); err != nil {
+			return gone, err
+		}
 	}
 	return gone, nil
+}
+
+// sameOwner reports whether two scopes are one user's of one machine, for one
+// project: runs of a CI system may differ.
+func sameOwner(a, b engine.Scope) bool {
+	return a.Machine == b.Machine && a.User == b.User && a.Project == b.Project
 }
 
 // SweepGuarded removes from a server what has lost its owner, and reports

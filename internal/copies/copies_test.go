@@ -214,3 +214,36 @@ func TestNames(t *testing.T) {
 		assert.Equal(t, want, got, name)
 	}
 }
+
+// TestSweptMeanwhile: a template that was found unused stays where a copy was made
+// from it since; and whoever meets the mark of a sweep that was killed goes on.
+func TestSweptMeanwhile(t *testing.T) {
+	p, s := plan(t, scoped(t), 1, "")
+	taken, err := s.Take(ctx, Request{Plan: p, Layer: 1})
+	require.NoError(t, err)
+	template, err := s.Server.Find(ctx, taken.Copy.Facts.Start)
+	require.NoError(t, err)
+	gone, err := s.sweepTemplates(ctx, []engine.Entry{template}, nil)
+	require.NoError(t, err)
+	assert.Empty(t, gone)
+	template, err = s.Server.Find(ctx, template.ID)
+	require.NoError(t, err)
+	assert.False(t, template.Facts.Swept)
+
+	require.NoError(t, s.Server.UpdateFacts(ctx, template.ID, func(f *engine.Facts) { f.Swept = true }))
+	_, err = s.Take(ctx, Request{Plan: p, Layer: 1})
+	require.NoError(t, err)
+	template, err = s.Server.Find(ctx, template.ID)
+	require.NoError(t, err)
+	assert.False(t, template.Facts.Swept)
+	assert.Equal(t, 2, kinds(t, s)[engine.Copy], "the one that was made from it while it was marked is gone")
+
+	require.NoError(t, s.Server.Drop(ctx, taken.Copy.ID))
+	all, err := s.Copies(ctx)
+	require.NoError(t, err)
+	require.NoError(t, s.Server.Drop(ctx, all[0].ID))
+	gone, err = s.Sweep(ctx, 1, false)
+	require.NoError(t, err)
+	assert.NotEmpty(t, gone)
+	assert.Zero(t, kinds(t, s)[engine.Template])
+}

@@ -1,13 +1,10 @@
 package engine
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"hemzo/internal/fault"
 	"hemzo/internal/sqltext"
-	"slices"
-	"strings"
 	"time"
 )
 
@@ -15,6 +12,7 @@ import (
 type Session struct {
 	Wait     time.Duration // bounds every wait for a lock
 	Force    bool          // sessions that are in the way are ended
+	Ended    func()        // told where sessions of clients were; may be nil
 	Settings []Setting     // those of the project file that hold for a session
 	Names    []string      // by which the sources call the database
 	Notice   func(string)  // takes what a user should know; may be nil
@@ -72,39 +70,10 @@ type Sink struct {
 	Columns func(names []string) error
 	Row     func(values []any) error // nil, int64, float64, string or []byte
 	Done    func(changed int64) error
-}
-
-// Content is one object with its definition, or the rows of one table with a
-// sum over them.
-type Content struct{ Kind, Name, Sum string }
-
-// Difference is something in which two databases differ.
-type Difference struct {
-	Kind   string `json:"kind"`
-	Name   string `json:"name"`
-	Has    string `json:"has"`    // the one that was looked at; "" where it is missing
-	Wanted string `json:"wanted"` // what it is to be; likewise
-}
-
-// Differences compares what two databases hold, in order of their names.
-func Differences(has, wanted []Content) (all []Difference) {
-	type key struct{ kind, name string }
-	sums := map[key]string{}
-	for _, c := range has {
-		sums[key{c.Kind, c.Name}] = c.Sum
-	}
-	for _, c := range wanted {
-		k := key{c.Kind, c.Name}
-		if sum, ok := sums[k]; !ok || sum != c.Sum {
-			all = append(all, Difference{Kind: c.Kind, Name: c.Name, Has: sum, Wanted: cmp.Or(c.Sum, "there")})
-		}
-		delete(sums, k)
-	}
-	for k, sum := range sums {
-		all = append(all, Difference{Kind: k.kind, Name: k.name, Has: cmp.Or(sum, "there")})
-	}
-	slices.SortFunc(all, func(a, b Difference) int {
-		return strings.Compare(a.Kind+"\x00"+a.Name, b.Kind+"\x00"+b.Name)
-	})
-	return all
+	// Typed has bool, json.Number and json.RawMessage given too, where the engine
+	// has such values.
+	Typed bool
+	// Open is told at the end whether a transaction is open, which ends with the
+	// database's session.
+	Open func(bool)
 }

@@ -36,7 +36,7 @@ type Engine interface {
 	MaxLayers() int
 	// Needs reports what the engine needs of this machine. It may start programs
 	// to ask for their versions.
-	Needs(context.Context) []Need
+	Needs(context.Context, Spec) []Need
 	// Traces tells how files show that a project uses this engine.
 	Traces() Traces
 	// Hosting tells where its servers can be.
@@ -55,7 +55,8 @@ type Traces struct {
 type Need struct {
 	What string // "SQLite library"
 	Has  string // "3.54.1, part of this program"; "" where it is missing
-	Next string // what to do where it is missing
+	// Lacks says what is missing, and Next what to do, where it is missing.
+	Lacks, Next string
 }
 
 // Spec is what a project file asks of an engine.

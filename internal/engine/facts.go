@@ -70,6 +70,7 @@ type Facts struct {
 	// in bytes, of what an engine cannot tell cheaply
 	Size     int64           `json:"size,omitempty"`
 	Used     time.Time       `json:"used,omitzero"`      // when a template was last copied
+	Swept    bool            `json:"swept,omitempty"`    // it is about to be removed, unless a copy needs it by now
 	Start    string          `json:"start,omitempty"`    // what holds a copy's start state
 	Of       string          `json:"of,omitempty"`       // the copy that a snapshot is of
 	Baseline json.RawMessage `json:"baseline,omitempty"` // of the witness
@@ -82,7 +83,7 @@ type Facts struct {
 	Lost          time.Time       `json:"lost,omitzero"`       // when it was first seen without its owner
 	Failed        bool            `json:"failed,omitempty"`    // kept after a command failed
 	Held          bool            `json:"held,omitempty"`      // set aside as a test left it
-	Stock         bool            `json:"stock,omitempty"`     // made ahead of demand: nobody has it yet
+	Spare         bool            `json:"spare,omitempty"`     // made beforehand: nobody has it yet
 }
 
 // Sound reports whether facts can be what a Hemzo wrote: somebody may have

@@ -77,8 +77,8 @@ type Program struct {
 	// Ended says why the server ended before it answered, with its exit code.
 	Ended func(code int) error
 	// Save is called after a clean end, to keep for the next start what Prune
-	// left; nil for nothing.
-	Save func() error
+	// left, and returns where; nil for nothing.
+	Save func() (folder string, err error)
 }
 
 // User is somebody that a process runs as.

@@ -36,7 +36,7 @@ type Report struct {
 	Kept      []string      `json:"kept,omitempty"` // tables that differ and were to be kept
 	Sequences int           `json:"sequences"`
 	Pages     int           `json:"pages,omitempty"`
-	Schema    bool          `json:"schema"`            // the schema had changed
+	Schema    bool          `json:"schema"`            // the schema was changed
 	Reconnect bool          `json:"reconnect"`         // clients have to connect again
 	Noted     bool          `json:"-"`                 // the facts say already that the copy is at its start state
 	Dropped   []string      `json:"dropped,omitempty"` // objects that had been added
@@ -62,12 +62,24 @@ func (r *Report) Differing() []TableReport {
 
 // Differed reports whether anything was not as in the start state.
 func (r *Report) Differed() bool {
-	return r.Way != "" && r.Way != Truncation || r.Schema || r.Sequences+len(r.Settings) > 0 || len(r.Differing()) > 0
+	// What was put back by pages may have differed in nothing that a query shows.
+	whole := r.Way != "" && r.Way != Truncation && r.Pages == 0
+	return whole || r.Schema || r.Sequences+len(r.Settings) > 0 || len(r.Differing()) > 0
 }
 
-// TableReport counts the rows of one table that a reset removed and put back.
+// TableReport counts the rows of one table that a reset removed and put back;
+// below zero where it went by pages and did not count.
 type TableReport struct {
 	Name    string `json:"name"`
 	Removed int64  `json:"removed"`
 	PutBack int64  `json:"put_back"`
+}
+
+// MarshalJSON leaves out what was not counted.
+func (t TableReport) MarshalJSON() ([]byte, error) {
+	if t.Removed < 0 {
+		return json.Marshal(map[string]string{"name": t.Name})
+	}
+	type counted TableReport
+	return json.Marshal(counted(t))
 }

@@ -2,8 +2,13 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"net"
+	"slices"
+	"strings"
 	"time"
+
+	"hemzo/internal/fault"
 )
 
 // About describes a server.
@@ -12,6 +17,9 @@ type About struct {
 	Version string `json:"version"`
 	Where   string `json:"where"`
 	Address string `json:"address"` // its folder or host and port
+	// InPlace reports that a reset can put back rows, and tell which: where it is
+	// false every reset of what was touched replaces the copy.
+	InPlace bool `json:"-"`
 	// Notes tell what is slower or impossible on it.
 	Notes []string `json:"notes,omitempty"`
 }
@@ -60,9 +68,64 @@ type Client struct {
 	Application string    `json:"application"`
 	Address     string    `json:"address"`
 	State       string    `json:"state"`
-	Since       time.Time `json:"since"`
+	Since       time.Time `json:"since"`               // connected
+	Began       time.Time `json:"began,omitzero"`      // its transaction, where one is open
+	WaitsFor    []int     `json:"waits_for,omitempty"` // the pids of those that hold the locks that it waits for
 	Query       string    `json:"query"`
 }
+
+// String is the session in words.
+func (c Client) String() string {
+	parts := slices.DeleteFunc([]string{fmt.Sprintf("pid %d", c.PID), c.User, c.Application, c.State},
+		func(s string) bool { return s == "" })
+	text := strings.Join(parts, ", ")
+	switch {
+	case !c.Began.IsZero() && strings.Contains(c.State, "in transaction"):
+		text += " since " + c.Began.Format("15:04:05")
+	case !c.Began.IsZero():
+		text += ", in a transaction since " + c.Began.Format("15:04:05")
+	case !c.Since.IsZero():
+		text += ", since " + c.Since.Format("15:04:05")
+	}
+	for _, pid := range c.WaitsFor {
+		text += fmt.Sprintf(", waits for pid %d", pid)
+	}
+	if c.Query != "" {
+		text += ": " + c.Query
+	}
+	return text
+}
+
+// Blocked is the cause of an error where sessions were in the way for as long
+// as was to be waited.
+type Blocked struct {
+	Sessions []Client // none where they have ended since, or cannot be told
+	Waited   time.Duration
+}
+
+// InTheWay is the error of which Blocked is the cause.
+func InTheWay(all []Client, waited time.Duration, next, what string) *fault.Error {
+	e := fault.New(fault.Failed, next, "%s (waited %s)", what, waited)
+	e.Reason = &Blocked{Sessions: all, Waited: waited}
+	for _, c := range all {
+		e.Lines = append(e.Lines, c.String())
+	}
+	return e
+}
+
+func (b *Blocked) Error() string {
+	return fmt.Sprintf("%d sessions are in the way (waited %s)", len(b.Sessions), b.Waited)
+}
+
+// Visitor tells who came to a database.
+type Visitor int
+
+// The visitors. Where it cannot be told who came, somebody did.
+const (
+	Nobody   Visitor = iota
+	Hemzo            // commands of Hemzo's alone
+	Somebody         // a client
+)
 
 // Server holds templates, copies and snapshots. Its methods may be called
 // from several goroutines at once.
@@ -103,12 +166,12 @@ type Server interface {
 	Clear(ctx context.Context) error
 	// IsIntact reports whether a template or snapshot is as it was made.
 	IsIntact(ctx context.Context, e Entry) (bool, error)
-	// References tells to which tables the foreign keys of each table of a
-	// template lead, as far as that is known.
-	References(ctx context.Context, e Entry) (map[string][]string, error)
+	// Tables tells the tables of a template, and to which tables the foreign keys
+	// of each lead; nil where that is not known.
+	Tables(ctx context.Context, e Entry) (map[string][]string, error)
 	// Watch notes the present state of a database; the returned function
-	// tells whether anybody came to it since, waiting for news of that.
-	Watch(ctx context.Context, id string) (came func(wait time.Duration) (bool, error), err error)
+	// tells who came to it since, waiting for news of that.
+	Watch(ctx context.Context, id string) (came func(wait time.Duration) (Visitor, error), err error)
 	// Open opens one for work.
 	Open(ctx context.Context, id string, s Session) (Database, error)
 	Close() error

@@ -14,6 +14,7 @@ import (
 	"syscall"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/folder"
 	"hemzo/internal/fault"
 	"hemzo/internal/place"
 	"hemzo/internal/project"
@@ -25,20 +26,29 @@ type rendered struct {
 	Path  string         `json:"path"`
 	Text  []byte         `json:"text"`
 	Owner engine.Process `json:"owner"`
+	// Edited is what the file held when its run was over, where that was changed:
+	// as long as it holds that it is known as Hemzo's.
+	Edited []byte `json:"edited,omitempty"`
 }
 
 // wrote reports whether what a file holds is what its writer wrote, or the
 // beginning of it: the writer may have been killed half-way.
-func (r rendered) wrote(b []byte) bool { return bytes.HasPrefix(r.Text, b) }
+func (r rendered) wrote(b []byte) bool {
+	return bytes.HasPrefix(r.Text, b) || r.Edited != nil && bytes.Equal(b, r.Edited)
+}
 
 // Render writes a project's files for a set of copies. The returned function
-// removes them. A file that is there and not Hemzo's is not overwritten.
-func Render(p *project.Project, state string, all []Copy, owner engine.Process) (remove func(), err error) {
+// removes them, and returns those that were edited and stay. A file that is there
+// and not Hemzo's is not overwritten.
+func Render(p *project.Project, state string, all []Copy, owner engine.Process) (remove func() []string, err error) {
 	var done []string
-	remove = func() {
+	remove = func() (edited []string) {
 		for _, record := range done {
-			forget(record)
+			if path := forget(record); path != "" {
+				edited = append(edited, path)
+			}
 		}
+		return edited
 	}
 	var own *Copy
 	if len(all) == 1 {
@@ -57,16 +67,12 @@ func Render(p *project.Project, state string, all []Copy, owner engine.Process) 
 
 func render(p *project.Project, state string, f project.Rendered, own *Copy, all []Copy, owner engine.Process) (string,
 	error) {
-	from, err := filepath.EvalSymlinks(join(p.Root, f.From)) // the user's own links are followed
+	text, err := readTemplate(p, f)
 	if err != nil {
-		return "", fmt.Errorf("rendering %s: %w", f.From, err)
-	}
-	text, err := readFile(from)
-	if err != nil {
-		return "", fmt.Errorf("rendering %s: %w", f.From, err)
+		return "", err
 	}
 	to := join(p.Root, f.To)
-	content := []byte(Expand(string(text), own, all))
+	content := []byte(Expand(text, own, all))
 	record := recordOf(state, to)
 	if err := free(record, to, f); err != nil {
 		return "", err
@@ -87,6 +93,31 @@ func render(p *project.Project, state string, f project.Rendered, own *Copy, all
 	return record, nil
 }
 
+// CheckFiles reads the files that are to be rendered, and says what is wrong with
+// them before anything is made.
+func CheckFiles(p *project.Project) error {
+	for _, f := range p.Files {
+		if _, err := readTemplate(p, f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readTemplate reads a file that is to be rendered. The user's own links are
+// followed.
+func readTemplate(p *project.Project, f project.Rendered) (string, error) {
+	from, err := filepath.EvalSymlinks(join(p.Root, f.From))
+	var text []byte
+	if err == nil {
+		text, err = readFile(from)
+	}
+	if err != nil {
+		return "", fmt.Errorf("rendering %s: %w", f.From, err)
+	}
+	return string(text), p.CheckFile(f.From, string(text))
+}
+
 // free checks that a path is free to be written: nothing is there, or a file
 // that a dead Hemzo left.
 func free(record, to string, f project.Rendered) error {
@@ -96,7 +127,7 @@ func free(record, to string, f project.Rendered) error {
 	}
 	if err == nil && !info.Mode().IsRegular() {
 		e := fault.New(fault.Refused, "name the file itself",
-			"%s is there and is no file (%s): Hemzo writes through no link", f.To, kindOf(info.Mode()))
+			"%s is there and is not a file (%s): Hemzo writes through no link", f.To, kindOf(info.Mode()))
 		e.Where = f.At
 		return e
 	}
@@ -137,7 +168,7 @@ func readFile(path string) ([]byte, error) {
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, errors.Join(err, fmt.Errorf("%s is no regular file", path))
+		return nil, errors.Join(err, fmt.Errorf("%s is not a regular file", path))
 	}
 	return io.ReadAll(f)
 }
@@ -161,17 +192,27 @@ func read(record string) (r rendered, ok bool) {
 	return r, err == nil && json.Unmarshal(b, &r) == nil
 }
 
-// forget removes a file as Hemzo wrote it, and its record. A file that was
-// changed since stays.
-func forget(record string) {
+// forget removes a file as Hemzo wrote it, and its record. One that was edited since
+// stays, with its record: it is returned, and the next run may write it anew.
+func forget(record string) (edited string) {
 	r, ok := read(record)
 	if !ok {
-		return
+		return ""
 	}
-	if b, err := readFile(r.Path); err == nil && r.wrote(b) {
+	b, err := readFile(r.Path)
+	switch {
+	case err == nil && r.Edited != nil:
+		return "" // said already
+	case err == nil && !r.wrote(b):
+		r.Edited = b
+		if text, err := json.Marshal(r); err == nil && folder.Replace(record, text) == nil {
+			return r.Path
+		}
+	case err == nil:
 		os.Remove(r.Path)
 	}
 	os.Remove(record)
+	return ""
 }
 
 // SweepFiles removes the files that dead runs left, and returns their paths.
@@ -179,8 +220,7 @@ func SweepFiles(state string) []string {
 	records, _ := filepath.Glob(filepath.Join(state, "files", "*.json"))
 	var gone []string
 	for _, record := range records {
-		if r, ok := read(record); ok && !place.Alive(r.Owner) {
-			forget(record)
+		if r, ok := read(record); ok && !place.Alive(r.Owner) && r.Edited == nil && forget(record) == "" {
 			gone = append(gone, r.Path)
 		}
 	}

@@ -345,7 +345,7 @@ func SweepContainers(ctx context.Context, templates bool) (gone []string, err er
 		if err := docker.Remove(ctx, c.Name); err != nil {
 			return gone, err
 		}
-		gone = append(gone, "container "+c.Name)
+		gone = append(gone, c.Name)
 	}
 	for _, v := range kept {
 		if !templates || living[v] {

@@ -76,19 +76,41 @@ func openContainers(ctx context.Context, e engine.Engine, w Wanted) (engine.Serv
 	if err != nil {
 		return nil, err
 	}
-	h := e.Hosting()
-	if err := prepare(ctx, w, imageOf(h.Container.Image(w.Spec), w.Spec)); err != nil {
+	if err := prepare(ctx, w, imageOf(e.Hosting().Container.Image(w.Spec), w.Spec)); err != nil {
 		return nil, err
 	}
+	return connectContainers(ctx, e, w, state, containersOf(state, e, w))
+}
+
+// lookAtContainers opens the copies that there are; nil where there are none.
+func lookAtContainers(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {
+	state, err := StateFolder()
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(containersOf(state, e, w)); err != nil {
+		return nil, nil
+	}
+	return connectContainers(ctx, e, w, state, containersOf(state, e, w))
+}
+
+// containersOf is the folder with the facts of copies. What is run in another way
+// is another server, with copies of its own.
+func containersOf(state string, e engine.Engine, w Wanted) string {
+	return filepath.Join(containersFolder(state),
+		digest12(fmt.Appendf(nil, "%q %+v", e.Fingerprint(w.Spec), w.Spec.Service)))
+}
+
+// connectContainers opens the copies whose facts lie in a folder.
+func connectContainers(ctx context.Context, e engine.Engine, w Wanted, state, dir string) (engine.Server, error) {
+	h := e.Hosting()
 	docker, err := container.Find(ctx)
 	if err != nil {
 		return nil, err
 	}
-	// What is run in another way is another server, with copies of its own.
-	identity := digest12(fmt.Appendf(nil, "%q %+v", e.Fingerprint(w.Spec), w.Spec.Service))
 	s, err := h.PerCopy(ctx, &containers{
 		docker: docker, how: h.Container, name: e.Name(), state: state,
-		folder: filepath.Join(containersFolder(state), identity), spec: w.Spec,
+		folder: dir, spec: w.Spec,
 	}, w.Spec)
 	if err != nil {
 		docker.Close()
@@ -99,6 +121,12 @@ func openContainers(ctx context.Context, e engine.Engine, w Wanted) (engine.Serv
 
 // containersFolder holds the facts of copies that are containers.
 func containersFolder(state string) string { return filepath.Join(state, "services") }
+
+// containerFolders lists the folders with such facts.
+func containerFolders(state string) []string {
+	found, _ := filepath.Glob(filepath.Join(containersFolder(state), "*"))
+	return found
+}
 
 // containerFacts lists the files with the facts of copies that are containers.
 func containerFacts(state string) []string {
@@ -116,7 +144,8 @@ func (f *containers) Folder() string { return f.folder }
 
 // About tells which container engine has them.
 func (f *containers) About() engine.About {
-	return engine.About{Engine: f.name, Version: f.docker.Version, Where: "container", Address: f.docker.Endpoint}
+	return engine.About{Engine: f.name, Version: cmp.Or(f.spec.Version, f.spec.Image), Where: "container",
+		Address: f.docker.Endpoint}
 }
 
 // Start starts a container, in the place of one of its name, and returns when

@@ -389,8 +389,13 @@ func (g *guard) end() error {
 			continue
 		}
 		pruned := prune != nil && prune(ctx, g.record.address()) == nil
+		templates := g.listTemplates(ctx, g.record.address())
 		if s.end() && pruned && s.save != nil {
-			return s.save()
+			saved, err := s.save()
+			if err == nil {
+				g.record.writeKeptList(saved, templates)
+			}
+			return err
 		}
 	}
 	return nil

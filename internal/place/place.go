@@ -4,12 +4,14 @@ package place
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -180,28 +182,50 @@ func Open(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error)
 	if err := e.Check(w.Spec); err != nil {
 		return nil, err
 	}
-	var first error
-	for i, where := range w.Where {
+	var tried []string
+	var failed []*fault.Error
+	for _, where := range w.Where {
 		s, known, err := w.open(ctx, e, where)
 		if !known {
 			continue
 		}
-		// The next wish counts where this machine lacks what the first needs.
-		if err == nil || fault.KindOf(err) != fault.Lacking || i == len(w.Where)-1 {
-			if err != nil && first != nil {
-				return nil, first
-			}
+		// The next wish counts where this machine lacks what this one needs.
+		f, lacking := errors.AsType[*fault.Error](err)
+		if err == nil || !lacking || f.Kind != fault.Lacking {
 			return s, err
 		}
-		if first == nil {
-			first = err
+		tried, failed = append(tried, where), append(failed, f)
+	}
+	switch len(failed) {
+	case 0:
+		return nil, fault.New(fault.Usage, "say  where: memory", "database %q: %s cannot run in %q", w.Database, e.Name(),
+			w.Where)
+	case 1:
+		return nil, w.orElsewhere(e, failed[0])
+	}
+	all := fault.New(fault.Lacking, "", "database %q: no place that it may be in can be used", w.Database)
+	for i, f := range failed {
+		all.Lines = append(all.Lines, tried[i]+": "+f.Error())
+		all.Lines = append(all.Lines, f.Lines...)
+		if f.Next != "" {
+			all.Next = strings.TrimPrefix(all.Next+"; or "+f.Next, "; or ")
 		}
 	}
-	if first != nil {
-		return nil, first
+	return nil, all
+}
+
+// orElsewhere adds the place to the advice that was not tried.
+func (w Wanted) orElsewhere(e engine.Engine, f *fault.Error) *fault.Error {
+	h := e.Hosting()
+	can := map[string]bool{"memory": h.Process != nil || h.Embedded != nil, "container": h.Container != nil}
+	for _, where := range []string{"memory", "container"} {
+		if can[where] && !slices.Contains(w.Where, where) && !slices.Contains(w.Where, "existing") && f.Next != "" {
+			told := *f
+			told.Next += ", or use  where: " + where
+			return &told
+		}
 	}
-	return nil, fault.New(fault.Usage, "say  where: memory", "database %q: %s cannot run in %q", w.Database, e.Name(),
-		w.Where)
+	return f
 }
 
 // open opens a server in one place; known is false where the engine cannot be
@@ -242,6 +266,90 @@ func openExisting(ctx context.Context, e engine.Remote, w Wanted) (engine.Server
 			"database %q: the server %s is on another machine", w.Database, h)
 	}
 	return e.Open(ctx, w.URL, w.Spec, w.patience())
+}
+
+// ErrNotRunning is what Look returns where no server runs.
+var ErrNotRunning = errors.New("no server runs")
+
+// Look connects to the server that Open would open, where one runs. It starts
+// nothing and pulls nothing.
+func Look(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {
+	if err := e.Check(w.Spec); err != nil {
+		return nil, err
+	}
+	h := e.Hosting()
+	for _, where := range w.Where {
+		switch {
+		case where == "existing" && h.Existing != nil, where == "memory" && h.Embedded != nil:
+			s, _, err := w.open(ctx, e, where)
+			return s, err
+		case where == "container" && h.Container != nil && h.PerCopy != nil:
+			if s, err := lookAtContainers(ctx, e, w); s != nil || err != nil {
+				return s, err
+			}
+		default:
+			state, err := StateFolder()
+			if err != nil {
+				return nil, err
+			}
+			if host := hostOf(e, where, state, nil); host != nil {
+				if s, err := lookAt(ctx, e, host, w, state); s != nil || err != nil {
+					return s, err
+				}
+			}
+		}
+	}
+	return nil, ErrNotRunning
+}
+
+// Elsewhere looks at all servers that run for this user, whatever project they
+// are for: those of guards, and the files of engines that are a part of this
+// program.
+func Elsewhere(ctx context.Context, engines []engine.Engine) (all []engine.Server, err error) {
+	state, err := StateFolder()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range engines {
+		if e.Hosting().Embedded != nil {
+			s, err := openEmbedded(ctx, e, Wanted{})
+			if err != nil {
+				return all, err
+			}
+			all = append(all, s)
+		}
+	}
+	for _, path := range recordFiles(state) {
+		r, err := readRecord(path)
+		if err != nil {
+			continue
+		}
+		if o := r.opener(engines, state, path); o != nil {
+			s, err := o.look(ctx)
+			if err != nil {
+				return all, err
+			}
+			if s != nil {
+				all = append(all, s)
+			}
+		}
+	}
+	for _, dir := range containerFolders(state) {
+		for _, e := range engines {
+			if h := e.Hosting(); h.Container == nil || h.PerCopy == nil {
+				continue
+			}
+			s, err := connectContainers(ctx, e, Wanted{}, state, dir)
+			if err != nil && fault.KindOf(err) == fault.Lacking {
+				continue // without a container engine none of them runs
+			}
+			if err != nil {
+				return all, err
+			}
+			all = append(all, s)
+		}
+	}
+	return all, nil
 }
 
 func openEmbedded(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {

@@ -118,6 +118,41 @@ func (o opener) ensured(ctx context.Context, identity string) (*guarded, error) 
 	return o.connect(ctx)
 }
 
+// lookAt connects to the private server that a Spec wants; nil where it does not
+// run.
+func lookAt(ctx context.Context, e engine.Engine, h host, w Wanted, state string) (engine.Server, error) {
+	identity, err := h.identity(w.Spec)
+	if err != nil {
+		return nil, nil // this machine cannot have one
+	}
+	o := opener{engine: e, host: h, wanted: w, state: state, path: recordFile(state, identity)}
+	return o.look(ctx)
+}
+
+// look connects to a server that runs, or starts just now; nil where none does.
+func (o opener) look(ctx context.Context) (engine.Server, error) {
+	r, err := readRecord(o.path)
+	if err != nil || !Alive(r.Guard) {
+		return nil, nil
+	}
+	if r.Container != "" {
+		if err := checkPaused(ctx, r.Container); err != nil {
+			return nil, err
+		}
+	}
+	use := useOf(o.path)
+	if err := filelock.WaitShared(ctx, use); err != nil {
+		return nil, fmt.Errorf("waiting for the end of %s: %w", r.Identity, err)
+	}
+	s, err := o.connectLiving(ctx)
+	if s == nil || err != nil {
+		use.Close()
+		return nil, err
+	}
+	s.use = use
+	return s, nil
+}
+
 // newRecord is the record of a server to be started.
 func (o opener) newRecord(ctx context.Context, identity string) (r record, err error) {
 	w := o.wanted

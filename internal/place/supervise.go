@@ -17,11 +17,11 @@ import (
 type supervised struct {
 	process engine.Process // where it is one of this machine
 	address json.RawMessage
-	ended   chan struct{} // closed when it has ended
-	outcome error         // how it ended; to be read after that
-	stop    func() error  // asks it to end cleanly
-	kill    func() error  // ends it in any case
-	save    func() error  // keeps its data after a clean end; nil for nothing
+	ended   chan struct{}          // closed when it has ended
+	outcome error                  // how it ended; to be read after that
+	stop    func() error           // asks it to end cleanly
+	kill    func() error           // ends it in any case
+	save    func() (string, error) // keeps its data after a clean end; nil for nothing
 }
 
 // watch waits for a server's end.

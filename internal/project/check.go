@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 )
 
 // checker holds nodes against the table of keys.
@@ -26,7 +25,7 @@ func (c checker) object(n *node, keys []key, what string) error {
 		return nil
 	}
 	if !n.isMap {
-		return problem(n.at, "", "%s has to be a map, this is %s", what, n.is())
+		return problem(n.at, "", "%s has to be a map, got %s", what, n.is())
 	}
 	for _, f := range n.fields {
 		i := slices.IndexFunc(keys, func(k key) bool { return k.name == f.name })
@@ -42,7 +41,7 @@ func (c checker) object(n *node, keys []key, what string) error {
 
 func (c checker) value(n *node, k key) error {
 	wrong := func(want string) error {
-		return problem(n.at, "", "%s: expected %s, this is %s", k.name, want, n.is())
+		return problem(n.at, "", "%s: expected %s, got %s", k.name, want, n.is())
 	}
 	if n.null {
 		if k.kind == aObject || k.kind == aNamed || k.kind == aList || k.kind == aTextMap {
@@ -59,7 +58,7 @@ func (c checker) value(n *node, k key) error {
 		}
 		for _, f := range n.fields {
 			if !nameRule.MatchString(f.name) {
-				return problem(f.at, "", "%s: the name %q has to begin with a letter and hold small letters, "+
+				return problem(f.at, "", "%s: the name %q has to begin with a letter and hold lower-case letters, "+
 					"digits, - and _ alone, at most 63", k.name, f.name)
 			}
 			if err := c.object(f.value, k.keys,
@@ -109,7 +108,7 @@ func (c checker) value(n *node, k key) error {
 
 func (c checker) scalar(n *node, k key) error {
 	wrong := func(want string) error {
-		return problem(n.at, "", "%s: expected %s, this is %s", k.name, want, n.is())
+		return problem(n.at, "", "%s: expected %s, got %s", k.name, want, n.is())
 	}
 	if !n.scalar {
 		return wrong(string(k.kind))
@@ -136,13 +135,12 @@ func (c checker) scalar(n *node, k key) error {
 			return wrong("a size such as 512MB or 2GB")
 		}
 	case aSpan:
-		var d time.Duration
-		if d, err = time.ParseDuration(n.text); err != nil || d < 0 {
-			return wrong("a duration such as 90s, 30m or 2h")
+		if _, err = ParseDuration(n.text); err != nil {
+			return wrong("a duration such as 90s, 30m, 2h or 7d")
 		}
 	case aWord:
 		if !slices.Contains(k.values, n.text) {
-			return problem(n.at, nearestOf(n.text, k.values), "%s: expected %s, this is %q", k.name,
+			return problem(n.at, nearestOf(n.text, k.values), "%s: expected %s, got %q", k.name,
 				strings.Join(k.values, ", "), n.text)
 		}
 	case aListener:
@@ -242,13 +240,13 @@ func parseSize(s string) (int64, error) {
 	digits := strings.TrimRight(s, "kKmMgGtTiBb ")
 	v, err := strconv.ParseInt(digits, 10, 40)
 	if err != nil || v < 0 {
-		return 0, fmt.Errorf("%q is no size", s)
+		return 0, fmt.Errorf("%q is not a size", s)
 	}
 	unit := strings.ToUpper(strings.TrimSpace(s[len(digits):]))
 	shift, ok := map[string]int{"": 0, "B": 0, "K": 10, "KB": 10, "KIB": 10, "M": 20, "MB": 20, "MIB": 20, "G": 30,
 		"GB": 30, "GIB": 30, "T": 40, "TB": 40, "TIB": 40}[unit]
 	if !ok || v > (1<<62)>>shift {
-		return 0, fmt.Errorf("%q is no size", s)
+		return 0, fmt.Errorf("%q is not a size", s)
 	}
 	return v << shift, nil
 }

@@ -14,7 +14,7 @@ const (
 	aFlag     kind = "true or false"
 	aNumber   kind = "whole number"
 	aSize     kind = "size (64MB, 1GB)"
-	aSpan     kind = "duration (90s, 30m, 2h)"
+	aSpan     kind = "duration (90s, 30m, 2h, 7d)"
 	aWord     kind = "word"
 	aWords    kind = "word or list of words"
 	aTexts    kind = "text or list of texts"
@@ -104,7 +104,7 @@ var databaseKeys = []key{
 		{name: "memory", kind: aSize, doc: "memory of a container"},
 		{name: "cpus", kind: aNumber, doc: "processors of a container"},
 	}},
-	{name: "stock", kind: aNumber, preset: "2", doc: "copies made ahead of demand"},
+	{name: "spare", kind: aNumber, preset: "2", doc: "copies made beforehand"},
 	{name: "lazy", kind: aFlag, preset: "false", doc: "made at the first connection"},
 	{name: "wait", kind: aSpan, preset: "5s", doc: "how long a lock is waited for"},
 }

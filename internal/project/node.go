@@ -1,6 +1,7 @@
 package project
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"strings"
@@ -42,6 +43,9 @@ func (n *node) get(name string) *node {
 	}
 	return nil
 }
+
+// withoutMark leaves out the mark that some editors put before UTF-8.
+func withoutMark(src []byte) []byte { return bytes.TrimPrefix(src, []byte("\xef\xbb\xbf")) }
 
 // parse reads YAML into nodes.
 func parse(file string, src []byte) (*node, error) {

@@ -18,6 +18,7 @@ import (
 
 	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
+	"hemzo/internal/sqltext"
 )
 
 // FileName is the name a project file is found by.
@@ -68,7 +69,7 @@ type Database struct {
 	Layers     int // most layers of one build to keep; below zero for the engine's own measure
 	Memory     int64
 	CPUs       int
-	Stock      int
+	Spare      int
 	Lazy       bool
 	Wait       time.Duration
 }
@@ -131,8 +132,29 @@ func Find(dir, path string) (string, error) {
 			return file, trusted(file)
 		}
 		if at == filepath.Dir(at) {
-			return "", fault.New(fault.Usage, "hemzo init writes one from what this folder holds",
-				"no %s in %s or above it", FileName, abs)
+			return "", none(abs)
+		}
+	}
+}
+
+// ErrNone is the cause where there is no project file.
+var ErrNone = errors.New("no project file")
+
+// none is the error where there is no project file in a folder or above it: one
+// under another usual ending is pointed at.
+func none(dir string) error {
+	e := fault.New(fault.Usage, "hemzo init writes one from what this folder holds", "no %s in %s or above it", FileName,
+		dir)
+	e.Reason = ErrNone
+	other := strings.TrimSuffix(FileName, ".yaml") + ".yml"
+	for at := dir; ; at = filepath.Dir(at) {
+		if _, err := os.Stat(filepath.Join(at, other)); err == nil {
+			e.Reason = nil // somebody meant it
+			e.Next = fmt.Sprintf("rename %s: the project file is called %s", filepath.Join(at, other), FileName)
+			return e
+		}
+		if at == filepath.Dir(at) {
+			return e
 		}
 	}
 }
@@ -170,7 +192,7 @@ func readRegular(path string) ([]byte, error) {
 	case err != nil:
 		return nil, err
 	case !info.Mode().IsRegular():
-		return nil, &fs.PathError{Op: "read", Path: path, Err: errors.New("it is no regular file")}
+		return nil, &fs.PathError{Op: "read", Path: path, Err: errors.New("it is not a regular file")}
 	case info.Size() > largest:
 		return nil, &fs.PathError{Op: "read", Path: path,
 			Err: fmt.Errorf("it has %d bytes, more than %d", info.Size(), largest)}
@@ -198,7 +220,7 @@ func Read(file, profile string, lookup func(string) (string, bool)) (*Project, e
 	if err != nil {
 		return nil, fmt.Errorf("finding the folder of %s: %w", file, err)
 	}
-	top, err := parse(filepath.Base(file), src)
+	top, err := parse(filepath.Base(file), withoutMark(src))
 	if err != nil {
 		return nil, err
 	}
@@ -207,6 +229,23 @@ func Read(file, profile string, lookup func(string) (string, bool)) (*Project, e
 	}
 	p := &Project{File: abs, Root: root, Profile: profile}
 	return p, p.fill(top)
+}
+
+// Profiles lists the names of the profiles of a project file, as far as it can be
+// read.
+func Profiles(file string) (names []string) {
+	src, err := readRegular(file)
+	if err != nil {
+		return nil
+	}
+	top, err := parse(filepath.Base(file), withoutMark(src))
+	if err != nil || top.get("profiles") == nil {
+		return nil
+	}
+	for _, f := range top.get("profiles").fields {
+		names = append(names, f.name)
+	}
+	return names
 }
 
 // checked holds a file against the table of keys and returns it with its
@@ -241,7 +280,7 @@ func checked(top *node, root, profile string, lookup func(string) (string, bool)
 			}
 		}
 		if !profiles.isMap && !profiles.null {
-			return nil, problem(profiles.at, "", "profiles has to be a map of names, this is %s", profiles.is())
+			return nil, problem(profiles.at, "", "profiles has to be a map of names, got %s", profiles.is())
 		}
 	}
 	if profile != "" {
@@ -283,8 +322,24 @@ func (p *Project) fill(top *node) error {
 		}
 		p.Databases = append(p.Databases, d)
 	}
+	if err := p.noLikes(); err != nil {
+		return err
+	}
 	p.defaultEnv()
 	return p.checkUses()
+}
+
+// noLikes refuses two names that are one name to the engines and in variables.
+func (p *Project) noLikes() error {
+	seen := map[string]string{}
+	for _, d := range p.Databases {
+		like := strings.ReplaceAll(d.Name, "-", "_")
+		if other := seen[like]; other != "" {
+			return problem(d.At, "rename one of them", "the databases %q and %q are alike but for - and _", other, d.Name)
+		}
+		seen[like] = d.Name
+	}
+	return nil
 }
 
 func database(f field) (Database, error) {
@@ -299,15 +354,19 @@ func database(f field) (Database, error) {
 		Locale: valueOr(n.get("locale"), "C"),
 		Env:    variables(n.get("env")), Image: value(n.get("image")), URL: value(n.get("url")),
 		Required: value(n.get("memory")) == "required",
-		Tmpfs:    bytes(n.get("tmpfs")), Ready: duration(n.get("ready_within"), time.Minute),
+		Tmpfs:    sizeOf(n.get("tmpfs")), Ready: duration(n.get("ready_within"), time.Minute),
 		Idle:   duration(n.get("idle"), 30*time.Minute),
-		Layers: whole(n.get("limits").get("layers"), -1), Memory: bytes(n.get("limits").get("memory")),
+		Layers: whole(n.get("limits").get("layers"), -1), Memory: sizeOf(n.get("limits").get("memory")),
 		CPUs:  whole(n.get("limits").get("cpus"), 0),
-		Stock: whole(n.get("stock"), 2), Lazy: value(n.get("lazy")) == "true",
+		Spare: whole(n.get("spare"), 2), Lazy: value(n.get("lazy")) == "true",
 		Wait: duration(n.get("wait"), 5*time.Second),
 	}
+	e, err := all.Named(d.Engine)
 	if len(d.Where) == 0 {
 		d.Where = []string{"memory", "container"}
+		if err == nil && e.Hosting().Process == nil && e.Hosting().Embedded == nil {
+			d.Where = []string{"container"}
+		}
 	}
 	service := n.get("service")
 	d.Variables, d.Command, d.ReadyWhen, d.Forget = variables(service.get("variables")),
@@ -315,11 +374,10 @@ func database(f field) (Database, error) {
 	for _, text := range textList(service.get("ports")) {
 		port, err := strconv.ParseUint(text, 10, 16)
 		if err != nil || port == 0 {
-			return d, problem(service.get("ports").at, "", "%q is no port", text)
+			return d, problem(service.get("ports").at, "", "%q is not a port", text)
 		}
 		d.Ports = append(d.Ports, int(port))
 	}
-	e, err := all.Named(d.Engine)
 	sources := err != nil || e.Language().Name != ""
 	if !sources && n.get("from") != nil {
 		return d, problem(n.get("from").at, "leave it out", "database %q: a service has no sources", d.Name)
@@ -363,7 +421,7 @@ func sourceOf(n *node) (Source, error) {
 		}
 	}
 	if len(what) != 1 {
-		return s, problem(n.at, "", "an item of from holds one of migrations, data, dump and run; this has %s",
+		return s, problem(n.at, "", "an item of from holds one of migrations, data, dump and run, got %s",
 			orNone(what))
 	}
 	fits := map[string][]string{
@@ -377,10 +435,14 @@ func sourceOf(n *node) (Source, error) {
 	}
 	for _, k := range []string{"undo", "only", "skip"} {
 		if bad := badPattern(n.get(k)); bad != nil {
-			return s, problem(bad.at, "", "%s: %q is no pattern", k, bad.text)
+			return s, problem(bad.at, "", "%s: %q is not a pattern", k, bad.text)
 		}
 	}
 	if len(s.Run) > 0 {
+		if words := strings.Fields(s.Run[0]); n.get("run").scalar && len(words) > 1 {
+			return s, problem(n.get("run").at, "as a list:  run: ["+strings.Join(words, ", ")+"]",
+				"run: %q is one program's name; its arguments are items of a list", s.Run[0])
+		}
 		if len(s.Inputs) == 0 {
 			return s, problem(n.at, "add inputs: with patterns of those files, or inputs: always",
 				"Hemzo has to know which files the result of this command depends on")
@@ -447,13 +509,34 @@ func whole(n *node, preset int) int {
 	return preset
 }
 
-func bytes(n *node) int64 {
+func sizeOf(n *node) int64 {
 	v, _ := parseSize(value(n))
 	return v
 }
 
+// ParseDuration reads a duration, zero or more: a number with its unit, as in
+// 500ms, 90s, 30m, 2h or 7d, or several of them, as in 1d12h.
+func ParseDuration(text string) (d time.Duration, err error) {
+	rest := text
+	if days, after, ok := strings.Cut(text, "d"); ok {
+		n, err := strconv.ParseUint(days, 10, 16)
+		if err != nil {
+			return 0, fmt.Errorf("%q is not a duration, as 90s, 30m, 2h or 7d are", text)
+		}
+		d, rest = time.Duration(n)*24*time.Hour, after
+	}
+	if rest != "" {
+		more, failed := time.ParseDuration(rest)
+		d, err = d+more, failed
+	}
+	if err != nil || d < 0 || text == "" {
+		return 0, fmt.Errorf("%q is not a duration, as 90s, 30m, 2h or 7d are", text)
+	}
+	return d, nil
+}
+
 func duration(n *node, preset time.Duration) time.Duration {
-	if d, err := time.ParseDuration(value(n)); err == nil {
+	if d, err := ParseDuration(value(n)); err == nil {
 		return d
 	}
 	return preset
@@ -496,7 +579,7 @@ func (p *Project) checkUses() error {
 
 func (p *Project) checkVariable(v Variable, own bool) error {
 	if !environmentName.MatchString(v.Name) {
-		return problem(v.At, "", "%q is no name for a variable", v.Name)
+		return problem(v.At, "", "%q is not a name for a variable", v.Name)
 	}
 	for _, m := range Placeholder.FindAllStringSubmatch(v.Value, -1) {
 		name, key, dotted := strings.Cut(m[1], ".")
@@ -513,9 +596,29 @@ func (p *Project) checkVariable(v Variable, own bool) error {
 			}
 			return problem(v.At, nearestOf(name, known), "{%s}: there is no database %q", m[1], name)
 		}
-		if !slices.Contains(ConnectionKeys, key) && !portKey.MatchString(key) {
+		if !isConnectionKey(key) {
 			return problem(v.At, nearestOf(key, ConnectionKeys), "{%s}: a connection has no %q", m[1], key)
 		}
+	}
+	return nil
+}
+
+func isConnectionKey(key string) bool {
+	return slices.Contains(ConnectionKeys, key) || portKey.MatchString(key)
+}
+
+// CheckFile checks the text of a file that is rendered: in {NAME.key} of a
+// declared database the key has to be known. All other braces are the file's own.
+func (p *Project) CheckFile(name, text string) error {
+	for _, at := range Placeholder.FindAllStringSubmatchIndex(text, -1) {
+		use := text[at[2]:at[3]]
+		database, key, dotted := strings.Cut(use, ".")
+		if !dotted || p.Database(database) == nil || isConnectionKey(key) {
+			continue
+		}
+		line, column := sqltext.Position(text, at[0])
+		return problem(fault.Position{File: name, Line: line, Column: column}, nearestOf(key, ConnectionKeys),
+			"{%s}: a connection has no %q", use, key)
 	}
 	return nil
 }

@@ -118,14 +118,14 @@ func TestWhatIsWrong(t *testing.T) {
 			`did you mean "from"?`},
 		{"unknown top key", "database: {}\n", "", `hemzo.yaml:1:1: unknown key "database"`, `"databases"`},
 		{"unknown engine", "databases:\n  a: { engine: sqlight }\n", "",
-			`hemzo.yaml:2:16: engine: expected sqlite, postgres, service, mariadb, redis, this is "sqlight"`,
+			`hemzo.yaml:2:16: engine: expected sqlite, postgres, service, mariadb, redis, got "sqlight"`,
 			`"sqlite"`},
 		{"no engine", "databases:\n  a: { version: 3 }\n", "", `hemzo.yaml:2:8: database "a" lacks the key "engine"`,
 			""},
 		{"bad name", "databases:\n  A/b: { engine: sqlite }\n", "", `hemzo.yaml:2:3: databases: the name "A/b"`, ""},
 		{"list for a word", d + "    reset: [truncation]\n", "",
-			"hemzo.yaml:4:12: reset: expected word, this is a list", ""},
-		{"text for a number", d + "    stock: many\n", "", "hemzo.yaml:4:12: stock: expected a whole number", ""},
+			"hemzo.yaml:4:12: reset: expected word, got a list", ""},
+		{"text for a number", d + "    spare: many\n", "", "hemzo.yaml:4:12: spare: expected a whole number", ""},
 		{"text for a duration", d + "    wait: soon\n", "", "hemzo.yaml:4:11: wait: expected a duration", ""},
 		{"text for a size", d + "    tmpfs: -1MB\n", "", "hemzo.yaml:4:12: tmpfs: expected a size", ""},
 		{"missing folder", d + "    from:\n      - migrations: db/migration\n", "",
@@ -136,7 +136,7 @@ func TestWhatIsWrong(t *testing.T) {
 			"hemzo.yaml:6:9: undo has no meaning beside data", ""},
 		{"no inputs", d + "    from:\n      - run: [x]\n", "", "hemzo.yaml:5:9: Hemzo has to know", "inputs: always"},
 		{"bad pattern", d + "    from:\n      - migrations: db/migrations\n        skip: '[a'\n", "",
-			`hemzo.yaml:6:15: skip: "[a" is no pattern`, ""},
+			`hemzo.yaml:6:15: skip: "[a" is not a pattern`, ""},
 		{"unset variable", d + "    version: ${V}\n", "", "hemzo.yaml:4:14: the environment has no V", "${V:-default}"},
 		{"no variable", d + "    version: '${V-x}'\n", "", "hemzo.yaml:4:14: ${V-x} is no variable", ""},
 		{"unset in the profile", d + "profiles:\n  ci: { listen: '${V}' }\n", "ci",
@@ -310,7 +310,7 @@ func TestHostileFiles(t *testing.T) {
 	pipe := filepath.Join(dir, "pipe")
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
 	_, err := Read(pipe, "", os.LookupEnv)
-	assert.ErrorContains(t, err, "no regular file")
+	assert.ErrorContains(t, err, "not a regular file")
 	names := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
 	for i := range 9 {
 		names += fmt.Sprintf("a%d: &a%d [%s]\n", i+1, i+1,

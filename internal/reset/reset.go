@@ -34,7 +34,7 @@ type Options struct {
 // Report tells what a reset did and how long it took.
 type Report struct {
 	engine.Report
-	Took time.Duration `json:"took"`
+	Took engine.Milliseconds `json:"took_ms"`
 }
 
 // Session is a copy held open for many resets, as a suite needs them. It is
@@ -148,10 +148,10 @@ func (o *Session) Do(ctx context.Context, opt Options) (*Report, error) {
 		if done.Later != nil && (done.Way != "" || !o.once) {
 			o.follow(done.Later, opt.To)
 		}
-		return &Report{Report: *done, Took: time.Since(began)}, nil
+		return &Report{Report: *done, Took: engine.Milliseconds(time.Since(began))}, nil
 	}
 	err = o.noteDone(ctx, r, done)
-	return &Report{Report: *done, Took: time.Since(began)}, err
+	return &Report{Report: *done, Took: engine.Milliseconds(time.Since(began))}, err
 }
 
 // request is what the engine is asked for. also says that it goes to a snapshot

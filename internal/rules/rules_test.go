@@ -46,7 +46,7 @@ var long = map[string]string{
 	"bench.postgres": "one measurement after another", "bench.resets": "one measurement after another",
 	"bench.inPlace": "one measurement after another", "bench.takesBeside": "one measurement after another",
 	"cli.resetCommand": "the texts of its flags", "cli.takeCommand": "the texts of its flags",
-	"sqltext.Split": "one scan over the text, a case for each state", "project.value": "a case for each kind of value",
+	"sqltext.split": "one scan over the text, a case for each state", "project.value": "a case for each kind of value",
 }
 
 const (

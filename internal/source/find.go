@@ -35,6 +35,11 @@ func (r *reader) folder(folder string, item Item, migrations bool) ([]entry, err
 	for _, f := range listed {
 		name := f.Name()
 		where := filepath.Join(folder, name)
+		for _, p := range item.Undo {
+			if matches([]string{p}, name) {
+				r.undone[p] = true
+			}
+		}
 		if strings.HasPrefix(name, ".") || !wanted(name, item) {
 			continue
 		}
@@ -49,6 +54,9 @@ func (r *reader) folder(folder string, item Item, migrations bool) ([]entry, err
 		case info.IsDir() && migrations && len(place(name)) > 0:
 			inside, err := r.folder(where, item, false)
 			if err != nil {
+				return nil, err
+			}
+			if err := noTwins(inside, item); err != nil {
 				return nil, err
 			}
 			order(inside, item.ByName)

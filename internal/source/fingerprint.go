@@ -31,13 +31,14 @@ func (d digest) add(text string) {
 func (d digest) sum() string { return hex.EncodeToString(d.h.Sum(nil)) }
 
 // hashStep is the hash over what a step does. Comments and blank space between
-// statements are no part of it, nor is the step's name.
-func hashStep(l Language, s Step) string {
+// statements are no part of it, nor is the step's name. sources is the same where
+// the sources are, also of a command that runs at every build.
+func hashStep(l Language, s Step) (hash, sources string) {
 	d := newDigest()
 	d.add(string(s.Kind))
 	for _, script := range s.Scripts {
 		d.add("script")
-		for _, statement := range l.Statements(script.Text) {
+		for statement := range l.Statements(script.Text) {
 			d.add(statement)
 		}
 	}
@@ -62,10 +63,11 @@ func hashStep(l Language, s Step) string {
 			d.add(c.Inputs[file])
 		}
 	}
+	sources = d.sum()
 	if s.Always {
 		d.add(rand.Text()) // no two runs of it are taken for the same
 	}
-	return d.sum()
+	return d.sum(), sources
 }
 
 // inputs finds the files that patterns name and hashes each, byte by byte. ** stands for any number of
@@ -75,7 +77,7 @@ func (r *reader) inputs(patterns []string) (map[string]string, error) {
 	for _, pattern := range patterns {
 		found, err := doublestar.FilepathGlob(r.path(pattern))
 		if err != nil {
-			return nil, fault.New(fault.Usage, "", "inputs: %q is no pattern", pattern)
+			return nil, fault.New(fault.Usage, "", "inputs: %q is not a pattern", pattern)
 		}
 		before := len(all)
 		for _, path := range found {
@@ -121,6 +123,16 @@ func below(path string) (files []string, err error) {
 // Chain returns the fingerprint of each layer: layer 0 is the database
 // before any step, layer i the state after step i.
 func Chain(base []string, steps []Step) []string {
+	return chain(base, steps, func(s Step) string { return s.Hash })
+}
+
+// Key stands for the sources: it is that of the highest layer, and the same each
+// time where the sources are.
+func Key(base []string, steps []Step) string {
+	return chain(base, steps, func(s Step) string { return s.Sources })[len(steps)]
+}
+
+func chain(base []string, steps []Step, of func(Step) string) []string {
 	d := newDigest()
 	for _, text := range base {
 		d.add(text)
@@ -129,7 +141,7 @@ func Chain(base []string, steps []Step) []string {
 	for i, s := range steps {
 		d := newDigest()
 		d.add(layers[i])
-		d.add(s.Hash)
+		d.add(of(s))
 		layers = append(layers, d.sum())
 	}
 	return layers

@@ -120,6 +120,17 @@ func bare(name string) string {
 // that names its like.
 func undoPartner(e entry, byStem map[string]entry) (entry, string, bool) {
 	name := stem(e.name)
+	for _, pair := range opposites { // a file that is called so alone, in a folder of its own
+		if base, ok := strings.CutSuffix(name, " "+pair[0]); ok {
+			if other, ok := byStem[base+" "+pair[1]]; ok {
+				pattern := strings.TrimLeft(other.name, "0123456789.-_ ")
+				if pattern != other.name {
+					pattern = "*" + pattern
+				}
+				return other, pattern, true
+			}
+		}
+	}
 	for _, sep := range []string{".", "_", "-"} {
 		for _, pair := range opposites {
 			base, ok := strings.CutSuffix(name, sep+pair[0])

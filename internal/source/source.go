@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"iter"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -62,6 +63,7 @@ type Step struct {
 	Table   *Table   // of CSV data
 	Command *Run     // of a command
 	Hash    string   // 64 hex digits over what it does, not over its name
+	Sources string   // likewise, and the same each time also where Hash is not
 	Always  bool     // its result is never found ready
 	Last    bool     // no step of the same item comes after it
 }
@@ -89,16 +91,19 @@ type Language struct {
 	Tables bool     // CSV files are tables
 	// Statements returns what of a script counts: two scripts with the same
 	// statements do the same.
-	Statements func(text string) []string
+	Statements func(text string) iter.Seq[string]
 }
 
 // SQL is the language of engines that read a dialect of SQL.
 func SQL(d sqltext.Dialect) Language {
-	return Language{Name: "SQL", Ext: []string{".sql"}, Tables: true, Statements: func(text string) (all []string) {
-		for _, p := range sqltext.Statements(d, text) {
-			all = append(all, text[p.Start:p.End])
+	return Language{Name: "SQL", Ext: []string{".sql"}, Tables: true, Statements: func(text string) iter.Seq[string] {
+		return func(yield func(string) bool) {
+			for p := range sqltext.Statements(d, text) {
+				if !yield(text[p.Start:p.End]) {
+					return
+				}
+			}
 		}
-		return all
 	}}
 }
 
@@ -145,6 +150,7 @@ type reader struct {
 	notes    []string
 	seen     []sight
 	fixed    bool
+	undone   map[string]bool // the patterns of files that undo that some file matched
 }
 
 func (r *reader) item(item Item) error {
@@ -166,18 +172,25 @@ func (r *reader) item(item Item) error {
 
 // add hashes a step and appends it.
 func (r *reader) add(s Step) {
-	s.Hash = hashStep(r.language, s)
+	s.Hash, s.Sources = hashStep(r.language, s)
 	r.steps = append(r.steps, s)
 }
 
 func (r *reader) migrations(item Item) error {
 	var all []entry
+	r.undone = map[string]bool{}
 	for _, folder := range item.Migrations {
 		found, err := r.folder(folder, item, true)
 		if err != nil {
 			return err
 		}
 		all = append(all, found...)
+	}
+	for _, p := range item.Undo {
+		if !r.undone[p] {
+			return fault.New(fault.Usage, "correct the pattern, or leave it out", "undo: no file in %s matches %q",
+				strings.Join(item.Migrations, ", "), p)
+		}
 	}
 	if len(all) == 0 {
 		return fault.New(fault.Usage, "put the first migration there, or correct the folder in the project file",

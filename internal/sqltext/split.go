@@ -4,6 +4,8 @@
 package sqltext
 
 import (
+	"iter"
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -45,38 +47,46 @@ type Piece struct {
 
 // Split cuts text into pieces that, put together, are the text. Its time
 // grows in proportion to the length of the text.
-func Split(d Dialect, text string) []Piece {
+func Split(d Dialect, text string) []Piece { return slices.Collect(pieces(d, text)) }
+
+// pieces is Split, one piece at a time.
+func pieces(d Dialect, text string) iter.Seq[Piece] {
+	return func(yield func(Piece) bool) { d.split(text, yield) }
+}
+
+func (d Dialect) split(text string, yield func(Piece) bool) {
 	var (
-		pieces []Piece
-		body   triggerBody
-		nest   nesting
-		begin  = -1 // where the present statement began
-		last   int  // where its last token ended
-		done   int  // where the last piece ended
+		body  triggerBody
+		nest  nesting
+		more  = true // of the pieces are wanted
+		begin = -1   // where the present statement began
+		last  int    // where its last token ended
+		done  int    // where the last piece ended
 	)
-	flush := func(open string, openAt int) {
+	add := func(p Piece) {
+		if more && p.Start < p.End {
+			more = yield(p)
+		}
+		done = p.End
+	}
+	// flush adds the present statement, and reports whether data follows it.
+	flush := func(open string, openAt int) bool {
 		if begin < 0 {
-			return
+			return false
 		}
-		if begin > done {
-			pieces = append(pieces, Piece{Start: done, End: begin})
-		}
-		pieces = append(pieces, Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt,
-			CopyIn: d.Dumps && isCopyIn(d, text[begin:last])})
-		done, begin, body, nest = last, -1, triggerBody{}, nesting{}
+		copyIn := d.Dumps && isCopyIn(d, text[begin:last])
+		add(Piece{Start: done, End: begin})
+		add(Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt, CopyIn: copyIn})
+		begin, body, nest = -1, triggerBody{}, nesting{}
+		return copyIn
 	}
 	// aside adds a piece that is no SQL, behind what stands before it.
 	aside := func(start, end int, p Piece) {
-		if start > done {
-			pieces = append(pieces, Piece{Start: done, End: start})
-		}
-		if end > start {
-			p.Start, p.End = start, end
-			pieces = append(pieces, p)
-		}
-		done = end
+		add(Piece{Start: done, End: start})
+		p.Start, p.End = start, end
+		add(p)
 	}
-	for at := 0; at < len(text); {
+	for at := 0; more && at < len(text); {
 		if d.Dumps && begin < 0 && text[at] == '\\' {
 			end := lineEnd(text, at)
 			aside(at, end, Piece{Client: true})
@@ -89,14 +99,12 @@ func Split(d Dialect, text string) []Piece {
 		case t.kind == space, t.kind == comment:
 			if t.open {
 				flush("", 0)
-				pieces = append(pieces, Piece{Start: done, End: len(text), Open: "comment", OpenAt: t.start})
-				return pieces
+				add(Piece{Start: done, End: len(text), Open: "comment", OpenAt: t.start})
+				return
 			}
 			continue
 		case t.kind == semicolon && !(d.TriggerBody && body.inside()) && !(d.Routines && nest.inside()):
-			had := begin >= 0
-			flush("", 0)
-			if had && pieces[len(pieces)-1].CopyIn {
+			if flush("", 0) {
 				start := lineEnd(text, at)
 				end, next := dataEnd(text, start)
 				aside(start, end, Piece{Data: true})
@@ -119,10 +127,7 @@ func Split(d Dialect, text string) []Piece {
 		}
 	}
 	flush("", 0)
-	if done < len(text) {
-		pieces = append(pieces, Piece{Start: done, End: len(text)})
-	}
-	return pieces
+	add(Piece{Start: done, End: len(text)})
 }
 
 type kind int

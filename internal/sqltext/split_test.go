@@ -10,7 +10,7 @@ import (
 var lite = Dialect{Backtick: true, Bracket: true, OpenComment: true, TriggerBody: true}
 
 func texts(d Dialect, text string) (out []string) {
-	for _, p := range Statements(d, text) {
+	for p := range Statements(d, text) {
 		out = append(out, text[p.Start:p.End])
 	}
 	return out

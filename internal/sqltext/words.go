@@ -1,6 +1,7 @@
 package sqltext
 
 import (
+	"iter"
 	"strings"
 	"unicode/utf8"
 )
@@ -34,13 +35,13 @@ func Position(text string, offset int) (line, column int) {
 	return strings.Count(before, "\n") + 1, utf8.RuneCountInString(before[start:]) + 1
 }
 
-// Statements returns the statements of a text, in order.
-func Statements(d Dialect, text string) []Piece {
-	var statements []Piece
-	for _, p := range Split(d, text) {
-		if p.Statement {
-			statements = append(statements, p)
+// Statements yields the statements of a text, in order.
+func Statements(d Dialect, text string) iter.Seq[Piece] {
+	return func(yield func(Piece) bool) {
+		for p := range pieces(d, text) {
+			if p.Statement && !yield(p) {
+				return
+			}
 		}
 	}
-	return statements
 }

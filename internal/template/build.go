@@ -38,37 +38,43 @@ type Result struct {
 func (p *Plan) Build(ctx context.Context, s engine.Server, layer int, progress func(Event)) (*Result, error) {
 	result, err := p.make(ctx, s, layer, progress)
 	if err == nil {
-		err = p.dangling(ctx, s, result.Template)
+		err = p.checkKeep(ctx, s, result.Template)
 	}
 	return result, err
 }
 
-// dangling fails where a table to keep refers to one that a reset puts back:
-// its rows would be left referring to nothing.
-func (p *Plan) dangling(ctx context.Context, s engine.Server, e engine.Entry) error {
+// checkKeep fails where a table to keep is not there, or refers to one that a
+// reset puts back: its rows would be left referring to nothing.
+func (p *Plan) checkKeep(ctx context.Context, s engine.Server, e engine.Entry) error {
 	if len(p.Database.Keep) == 0 {
 		return nil
 	}
-	references, err := s.References(ctx, e)
-	if err != nil {
+	tables, err := s.Tables(ctx, e)
+	if err != nil || tables == nil {
 		return err
 	}
 	short := func(name string) string { return strings.ToLower(strings.TrimPrefix(name, "public.")) }
+	wrong := func(next, format string, args ...any) error {
+		f := fault.New(fault.Usage, next, "database %q: "+format, append([]any{p.Database.Name}, args...)...)
+		f.Where = p.Database.At
+		return f
+	}
+	leads := map[string][]string{}
+	for table, to := range tables {
+		leads[short(table)] = to
+	}
 	keep := map[string]bool{}
 	for _, name := range p.Database.Keep {
 		keep[short(name)] = true
-	}
-	for _, table := range slices.Sorted(maps.Keys(references)) {
-		if !keep[short(table)] {
-			continue
+		if _, there := leads[short(name)]; !there && len(p.Layers) == e.Facts.Layer+1 {
+			return wrong("tables: "+strings.Join(slices.Sorted(maps.Keys(leads)), ", "), "keep: there is no table %q", name)
 		}
-		for _, to := range references[table] {
+	}
+	for _, table := range slices.Sorted(maps.Keys(keep)) {
+		for _, to := range leads[table] {
 			if !keep[short(to)] {
-				f := fault.New(fault.Usage, "keep "+to+" too, or take "+table+" out of  keep:",
-					"database %q: the table to keep, %s, refers to %s, which a reset puts back", p.Database.Name, table,
-					to)
-				f.Where = p.Database.At
-				return f
+				return wrong("keep "+to+" too, or take "+table+" out of  keep:",
+					"the table to keep, %s, refers to %s, which a reset puts back", table, to)
 			}
 		}
 	}
@@ -142,7 +148,7 @@ type builder struct {
 	below int           // the layer that was kept last
 	spent time.Duration // applying, since then
 	cost  time.Duration // of keeping it
-	anew  bool          // from nothing, and no layer is kept
+	anew  bool          // from scratch, and no layer is kept
 }
 
 func (b *builder) build(ctx context.Context) (result *Result, err error) {
@@ -333,15 +339,15 @@ func (b *builder) explain(err error, i int) error {
 		where += ", those below it stay ready"
 	}
 	if told.Next == "" {
-		told.Next = "mend it and build again"
+		told.Next = "fix it and build again"
 	}
 	told.Next += " (" + where + ")"
 	return &told
 }
 
-// dear is what keeping a layer may cost before it is weighed against what
+// costly is what keeping a layer may cost before it is weighed against what
 // applying its steps again would.
-const dear = 10 * time.Millisecond
+const costly = 10 * time.Millisecond
 
 // keepBytes bounds what the layers that one build keeps below its head may
 // take together.
@@ -362,7 +368,7 @@ func (b *builder) keep(ctx context.Context, i int) error {
 	near := b.layer-i <= 2
 	b.spent += b.done[i-1].Took
 	// many are kept where a layer is cheap for good; else not worth it below what it saves many times over
-	if b.cost > dear && limit < 32 {
+	if b.cost > costly && limit < 32 {
 		// Where a source ends is where steps will be added.
 		near = b.layer-i == 1 || b.Steps[i-1].Last
 		if !near && b.spent < 20*b.cost {

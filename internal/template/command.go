@@ -59,11 +59,11 @@ func (b *builder) command(ctx context.Context, i int) error {
 	if err != nil {
 		return failed("", "the command cannot be run: %v", err)
 	}
-	connected, err := came(time.Second)
+	who, err := came(time.Second)
 	if err != nil {
 		return err
 	}
-	if !connected {
+	if who == engine.Nobody {
 		var names []string
 		for _, s := range env {
 			names = append(names, s.Name)

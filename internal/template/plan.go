@@ -28,6 +28,7 @@ type Plan struct {
 	Layers   []string // fingerprints; layer i is the state after step i
 	Notes    []string
 	read     *source.Plan
+	key      string
 }
 
 // Fresh reports whether reading the sources again would find the same.
@@ -81,6 +82,7 @@ func Read(ctx context.Context, p *project.Project, d *project.Database, e engine
 	return &Plan{
 		Project: p, Database: d, Engine: e, Scope: scope,
 		Steps: read.Steps, Layers: source.Chain(base, read.Steps), Notes: read.Notes, read: read,
+		key: source.Key(base, read.Steps),
 	}, nil
 }
 
@@ -109,18 +111,18 @@ func (p *Plan) Layer(name string) (int, error) {
 		return 0, fault.New(fault.Usage, "give more of its name", "%q names %d steps: %s, %s", name, len(begin),
 			p.Steps[begin[0]-1].Name, p.Steps[begin[1]-1].Name)
 	}
-	return 0, fault.New(fault.Usage, "hemzo plan lists the steps", "database %q has no step %q", p.Database.Name, name)
+	return 0, fault.New(fault.Usage, "hemzo steps lists them", "database %q has no step %q", p.Database.Name, name)
 }
 
 // State tells how one step stands.
 type State struct {
-	Name  string        `json:"step"`
-	Kind  source.Kind   `json:"kind"`
-	Ready bool          `json:"ready"`
-	Kept  bool          `json:"kept"`          // its layer is a template
-	Why   string        `json:"why,omitempty"` // it is to be applied
-	Took  time.Duration `json:"took"`          // last time, in nanoseconds; 0 where unknown
-	Layer string        `json:"layer"`         // its fingerprint
+	Name  string              `json:"step"`
+	Kind  source.Kind         `json:"kind"`
+	Ready bool                `json:"ready"`
+	Kept  bool                `json:"kept"`          // its layer is a template
+	Why   string              `json:"why,omitempty"` // it is to be applied
+	Took  engine.Milliseconds `json:"took_ms"`       // last time; 0 where unknown
+	Layer string              `json:"layer"`         // its fingerprint
 }
 
 // Look tells how each step stands on a server.
@@ -129,9 +131,7 @@ func (p *Plan) Look(ctx context.Context, s engine.Server) ([]State, error) {
 	if err != nil {
 		return nil, err
 	}
-	whole := map[string]bool{}
-	var last engine.Entry
-	took := map[string]time.Duration{}
+	var whole []engine.Entry
 	for _, e := range all {
 		if e.Kind != engine.Template || e.Newer || e.Bad {
 			continue
@@ -140,12 +140,26 @@ func (p *Plan) Look(ctx context.Context, s engine.Server) ([]State, error) {
 		if err != nil {
 			return nil, err
 		}
-		whole[e.Facts.Fingerprint] = ok
-		if ok && e.Facts.Fingerprint == p.Layers[p.Head()] {
-			if err := p.dangling(ctx, s, e); err != nil {
+		if !ok {
+			continue
+		}
+		if e.Facts.Fingerprint == p.Layers[p.Head()] {
+			if err := p.checkKeep(ctx, s, e); err != nil {
 				return nil, err
 			}
 		}
+		whole = append(whole, e)
+	}
+	return p.States(whole), nil
+}
+
+// States tells how each step stands beside templates that are as they were made.
+func (p *Plan) States(templates []engine.Entry) []State {
+	whole := map[string]bool{}
+	var last engine.Entry
+	took := map[string]time.Duration{}
+	for _, e := range templates {
+		whole[e.Facts.Fingerprint] = true
 		for _, f := range e.Facts.Steps {
 			took[f.Hash] = max(took[f.Hash], f.Took)
 		}
@@ -165,7 +179,7 @@ func (p *Plan) Look(ctx context.Context, s engine.Server) ([]State, error) {
 	below := ""
 	for i, step := range p.Steps {
 		st := State{Name: step.Name, Kind: step.Kind, Ready: i < ready, Kept: whole[p.Layers[i+1]],
-			Layer: p.Layers[i+1], Took: took[step.Hash]}
+			Layer: p.Layers[i+1], Took: engine.Milliseconds(took[step.Hash])}
 		if !st.Ready {
 			st.Why = why(step, i, last, below)
 			if below == "" {
@@ -173,13 +187,13 @@ func (p *Plan) Look(ctx context.Context, s engine.Server) ([]State, error) {
 			}
 			if st.Took == 0 {
 				if j := stepNamed(last.Facts.Steps, step.Name); j >= 0 {
-					st.Took = last.Facts.Steps[j].Took
+					st.Took = engine.Milliseconds(last.Facts.Steps[j].Took)
 				}
 			}
 		}
 		states[i] = st
 	}
-	return states, nil
+	return states
 }
 
 // why tells why a step is not ready. last is the newest template of the
@@ -212,5 +226,5 @@ func stepNamed(steps []engine.StepFact, name string) int {
 // Key is one line that stands for all that the templates depend on; a CI
 // system can keep its cache under it.
 func (p *Plan) Key() string {
-	return fmt.Sprintf("%s-%s-%s", p.Database.Name, p.Engine.Name(), p.Layers[p.Head()][:16])
+	return fmt.Sprintf("%s-%s-%s", p.Database.Name, p.Engine.Name(), p.key[:16])
 }

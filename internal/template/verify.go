@@ -7,20 +7,45 @@ import (
 	"hemzo/internal/engine"
 )
 
-// Verify builds a layer from nothing, beside its template, and compares the
-// two. The template has to be ready.
-func (p *Plan) Verify(ctx context.Context, s engine.Server, layer int, progress func(Event)) (all []engine.Difference,
-	err error) {
+// Verified is what a comparison of a template with builds from scratch found.
+type Verified struct {
+	Differences []engine.Difference
+	Left        []string // what differs from build to build, and was left out
+}
+
+// Verify builds a layer from scratch, beside its template, and compares the two.
+// Where they differ it builds once more: what the two builds do not agree on is no
+// function of the sources. The template has to be ready.
+func (p *Plan) Verify(ctx context.Context, s engine.Server, layer int, progress func(Event)) (v Verified, err error) {
 	e, err := s.Find(ctx, engine.TemplateID(p.Layers[layer]))
 	if err != nil {
-		return nil, err
+		return v, err
 	}
+	ready, err := p.contentsOf(ctx, s, e.ID)
+	if err != nil {
+		return v, err
+	}
+	one, err := p.fromScratch(ctx, s, layer, progress)
+	if err != nil {
+		return v, err
+	}
+	if v.Differences = engine.Differences(ready, one); v.Differences == nil {
+		return v, nil
+	}
+	another, err := p.fromScratch(ctx, s, layer, progress)
+	if err != nil {
+		return v, err
+	}
+	has, _ := engine.Stable(ready, one, another)
+	wanted, left := engine.Stable(one, one, another)
+	return Verified{Differences: engine.Differences(has, wanted), Left: left}, nil
+}
+
+// fromScratch is what a build holds that begins with nothing.
+func (p *Plan) fromScratch(ctx context.Context, s engine.Server, layer int,
+	progress func(Event)) (all []engine.Content, err error) {
 	b := &builder{Plan: p, server: s, layer: layer, progress: progress, anew: true}
-	copied := engine.NewID(engine.Work)
-	defer func() {
-		last := context.WithoutCancel(ctx)
-		err = errors.Join(err, s.Drop(last, b.work), s.Drop(last, copied))
-	}()
+	defer func() { err = errors.Join(err, b.close(), s.Drop(context.WithoutCancel(ctx), b.work)) }()
 	if err := b.apply(ctx); err != nil {
 		return nil, err
 	}
@@ -28,23 +53,26 @@ func (p *Plan) Verify(ctx context.Context, s engine.Server, layer int, progress 
 	if err != nil {
 		return nil, err
 	}
-	anew, err := made.Contents(ctx, false)
-	if err = errors.Join(err, b.close()); err != nil {
+	return made.Contents(ctx, false)
+}
+
+// contentsOf is what a template holds: nobody can connect to it, but to a copy.
+func (p *Plan) contentsOf(ctx context.Context, s engine.Server, id string) (all []engine.Content, err error) {
+	copied := engine.NewID(engine.Work)
+	lock, _, err := s.Own(ctx)
+	if err != nil {
 		return nil, err
 	}
-	facts := b.start()
-	facts.Owner = b.owner
-	if err := s.Copy(ctx, e.ID, copied, facts); err != nil {
+	facts := (&builder{Plan: p}).start()
+	facts.Owner = engine.Owner{Lock: lock}
+	defer func() { err = errors.Join(err, s.Drop(context.WithoutCancel(ctx), copied)) }()
+	if err := s.Copy(ctx, id, copied, facts); err != nil {
 		return nil, err
 	}
 	d, err := s.Open(ctx, copied, engine.Session{})
 	if err != nil {
 		return nil, err
 	}
-	defer d.Close()
-	ready, err := d.Contents(ctx, false)
-	if err != nil {
-		return nil, err
-	}
-	return engine.Differences(ready, anew), d.Close()
+	defer func() { err = errors.Join(err, d.Close()) }()
+	return d.Contents(ctx, false)
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 	"testing"
@@ -50,7 +51,7 @@ func hives(t *testing.T) *pgx.Conn {
 	t.Cleanup(func() {
 		db.Close(context.Background())
 		if t.Failed() {
-			ask(t, "POST", "/hold?as=go-"+t.Name())
+			ask(t, "POST", "/hold?as="+url.QueryEscape(t.Name()))
 		}
 	})
 	return db
@@ -66,7 +67,7 @@ func add(t *testing.T, label string) {
 		label).Scan(&id); err != nil {
 		t.Fatal(err)
 	}
-	if id != 3 {
+	if id != 3 || os.Getenv("WRONG") != "" {
 		t.Errorf("the new hive has the number %d, wanted 3", id)
 	}
 }

@@ -3,9 +3,11 @@
 // Set up once, reset before each test, held when one fails; two workers side
 // by side, each with copies of its own.
 import java.net.URI;
+import java.net.URLEncoder;
 import java.net.http.HttpClient;
 import java.net.http.HttpRequest;
 import java.net.http.HttpResponse;
+import java.nio.charset.StandardCharsets;
 import java.sql.Connection;
 import java.sql.DriverManager;
 import java.util.List;
@@ -31,8 +33,8 @@ public class Hives {
     ask("POST", "/reset");
     try (var statement = db.createStatement(); var row = statement.executeQuery("INSERT INTO hive (label) VALUES ('" + label + "') RETURNING id")) {
       row.next();
-      if (row.getInt(1) != 3) {
-        ask("POST", "/hold?as=java-" + label);
+      if (row.getInt(1) != 3 || System.getenv("WRONG") != null) {
+        ask("POST", "/hold?as=" + URLEncoder.encode("Hives.add[" + label + "]", StandardCharsets.UTF_8));
         throw new AssertionError("the new hive has the number " + row.getInt(1) + ", wanted 3");
       }
     }

@@ -29,7 +29,7 @@ const held = (name, body) =>
     try {
       await body();
     } catch (error) {
-      await ask("POST", `/hold?as=node-${name.replaceAll(" ", "-")}`);
+      await ask("POST", `/hold?as=${encodeURIComponent(`hives.test.js > ${name}`)}`);
       throw error;
     }
   });

@@ -4,6 +4,7 @@ Set up once for the process, reset before each test, held when one fails.
 """
 import os
 import unittest
+import urllib.parse
 import urllib.request
 
 import psycopg2
@@ -35,7 +36,7 @@ class Hives(unittest.TestCase):
         failed = len(result.failures) + len(result.errors)
         super().run(result)
         if len(result.failures) + len(result.errors) > failed:
-            ask("POST", "/hold?as=python-" + self._testMethodName)
+            ask("POST", "/hold?as=" + urllib.parse.quote(self.id()))
 
     def labels(self):
         with self.db.cursor() as cursor:

@@ -36,7 +36,7 @@ func TestRegistry(t *testing.T) {
 		assert.False(t, h.Embedded != nil && h.Process != nil, "%s: memory would mean two places", e.Name())
 		if l := e.Language(); l.Name != "" {
 			assert.NotEmpty(t, l.Ext)
-			assert.Equal(t, l.Statements("x"), l.Statements("x"))
+			assert.Equal(t, slices.Collect(l.Statements("x")), slices.Collect(l.Statements("x")))
 		}
 		assert.NotEmpty(t, e.Fingerprint(engine.Spec{}))
 	}

@@ -324,9 +324,9 @@ func (k *suite) sessions(t *testing.T) {
 	came, err := k.server.Watch(t.Context(), e.ID)
 	require.NoError(t, err)
 	k.Client(t, k.connection(t, e), k.Work[0].Text)
-	was, err := came(time.Minute)
+	who, err := came(time.Minute)
 	require.NoError(t, err)
-	assert.True(t, was, "a client was there")
+	assert.Equal(t, engine.Somebody, who, "a client was there")
 	if k.Hold != nil {
 		release := k.Hold(t, k.connection(t, e))
 		require.Eventually(t, func() bool { return len(clients()) == 1 }, time.Minute, time.Millisecond)

@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"iter"
 	"maps"
 	"net"
 	"os"
@@ -26,23 +27,23 @@ import (
 type Engine struct{}
 
 // What it is asks for nothing and is the same for every Spec.
-func (Engine) Name() string                         { return "fake" }
-func (Engine) Check(engine.Spec) error              { return nil }
-func (Engine) Fingerprint(engine.Spec) []string     { return []string{"fake"} }
-func (Engine) MaxLayers() int                       { return 8 }
-func (Engine) Needs(context.Context) []engine.Need  { return nil }
-func (Engine) Traces() engine.Traces                { return engine.Traces{} }
-func (Engine) Identity(engine.Spec) (string, error) { return "fake-0", nil }
-func (Engine) Room(engine.Spec, string) int64       { return 1 << 20 }
-func (Engine) Clean(string) error                   { return nil }
+func (Engine) Name() string                                     { return "fake" }
+func (Engine) Check(engine.Spec) error                          { return nil }
+func (Engine) Fingerprint(engine.Spec) []string                 { return []string{"fake"} }
+func (Engine) MaxLayers() int                                   { return 8 }
+func (Engine) Needs(context.Context, engine.Spec) []engine.Need { return nil }
+func (Engine) Traces() engine.Traces                            { return engine.Traces{} }
+func (Engine) Identity(engine.Spec) (string, error)             { return "fake-0", nil }
+func (Engine) Room(engine.Spec, string) int64                   { return 1 << 20 }
+func (Engine) Clean(string) error                               { return nil }
 
 // Hosting: a process for each copy.
 func (e Engine) Hosting() engine.Hosting { return engine.Hosting{Process: e, PerCopy: open} }
 
 // Language is lines of "SET key value" and "DEL key".
 func (Engine) Language() source.Language {
-	return source.Language{Name: "fake", Ext: []string{".fake"}, Statements: func(text string) []string {
-		return slices.DeleteFunc(strings.Split(text, "\n"), func(l string) bool { return strings.TrimSpace(l) == "" })
+	return source.Language{Name: "fake", Ext: []string{".fake"}, Statements: func(text string) iter.Seq[string] {
+		return strings.FieldsFuncSeq(text, func(r rune) bool { return r == '\n' })
 	}}
 }
 
@@ -164,7 +165,7 @@ type database struct {
 func (d *database) Apply(ctx context.Context, s engine.Script) error {
 	for i, line := range strings.Split(s.Text, "\n") {
 		if _, err := ask(ctx, d.at, line); err != nil && strings.TrimSpace(line) != "" {
-			f := fault.New(fault.StepFailed, "", "the line is no request")
+			f := fault.New(fault.StepFailed, "", "the line is not a request")
 			f.Where = fault.Position{File: s.File, Line: s.First + i, Column: 1}
 			return f
 		}

@@ -261,7 +261,7 @@ func (s *Server) Clear(ctx context.Context) error {
 func (s *Server) IsIntact(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
 
 // References is nothing: what leads where in these systems nobody declares.
-func (s *Server) References(context.Context, engine.Entry) (map[string][]string, error) {
+func (s *Server) Tables(context.Context, engine.Entry) (map[string][]string, error) {
 	return nil, nil
 }
 
@@ -281,8 +281,8 @@ func (s *Server) Clients(ctx context.Context, id string) (clients []engine.Clien
 }
 
 // Watch tells that somebody came: of these servers nothing else is known.
-func (s *Server) Watch(context.Context, string) (func(time.Duration) (bool, error), error) {
-	return func(time.Duration) (bool, error) { return true, nil }, nil
+func (s *Server) Watch(context.Context, string) (func(time.Duration) (engine.Visitor, error), error) {
+	return func(time.Duration) (engine.Visitor, error) { return engine.Somebody, nil }, nil
 }
 
 // Open opens a server for work.

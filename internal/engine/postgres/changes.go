@@ -327,7 +327,7 @@ func (s *rowStream) next() {
 	fields, row := s.rows.FieldDescriptions(), s.rows.Values()
 	all := make([]any, len(row))
 	for i, v := range row {
-		all[i] = value(fields[i].DataTypeOID, v)
+		all[i] = value(fields[i].DataTypeOID, v, false)
 	}
 	s.key, s.whole, s.values = all[:s.keys], string(row[s.keys]), all[s.keys+1:]
 }

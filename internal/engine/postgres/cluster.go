@@ -149,7 +149,7 @@ func (e Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context
 const portTries = 5
 
 // next gives the server to be run: with the data that an earlier one left, and
-// where there are none, or they do not start, from nothing.
+// where there are none, or they do not start, from scratch.
 func (c *cluster) next(ctx context.Context, failed error) (*engine.Program, error) {
 	switch {
 	case failed == nil:
@@ -194,7 +194,7 @@ func (c *cluster) giveUp(failed error) error {
 		return nil
 	}
 	aside := filepath.Join(c.home.Kept, "refused-"+c.identity)
-	fmt.Fprintf(c.home.Log, "hemzo: they are set aside in %s, and the server starts from nothing\n", aside)
+	fmt.Fprintf(c.home.Log, "hemzo: they are set aside in %s, and the server starts from scratch\n", aside)
 	if err := errors.Join(os.RemoveAll(aside), os.Rename(c.saved(), aside)); err != nil {
 		return fmt.Errorf("setting a data folder aside: %w", err)
 	}
@@ -272,7 +272,7 @@ func (c *cluster) initialize(ctx context.Context) error {
 	limited, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
 	cmd := c.command(limited, "initdb", "--pgdata="+c.data, "--username="+admin, "--auth=trust", "--encoding=UTF8",
-		"--locale=C", "--no-sync", "--no-instructions", "--wal-segsize=1")
+		"--locale=C", "--no-sync", "--wal-segsize=1")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		e := fault.New(fault.Lacking, "", "initdb failed: %v", err)
 		e.Lines = fault.LastLines(string(out), 6)
@@ -312,6 +312,8 @@ func (c *cluster) configure(port int) (config string, err error) {
 		engine.Setting{Name: "listen_addresses", Value: "127.0.0.1"},
 		engine.Setting{Name: "unix_socket_directories", Value: c.home.Folder},
 		engine.Setting{Name: "hba_file", Value: hba},
+		// Before 14 md5 is the default, with which nobody would be let in.
+		engine.Setting{Name: "password_encryption", Value: "scram-sha-256"},
 		engine.Setting{Name: "dynamic_shared_memory_type", Value: "mmap"},
 		engine.Setting{Name: "port", Value: strconv.Itoa(port)})
 	var text strings.Builder
@@ -344,7 +346,7 @@ func (c *cluster) program() (*engine.Program, error) {
 			}
 			return fmt.Errorf("PostgreSQL ended while it started (exit code %d)", code)
 		},
-		Save: func() error { return c.save(context.Background()) },
+		Save: func() (string, error) { return c.saved(), c.save(context.Background()) },
 	}, nil
 }
 

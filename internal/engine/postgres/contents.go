@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/schema"
 )
 
@@ -31,9 +32,9 @@ func (d *database) Contents(ctx context.Context, kin bool) ([]engine.Content, er
 		switch {
 		case o.Kind == "table" && o.Definition[0] == 'r' || o.Kind == "materialized view":
 			// The same whatever the order of the rows is.
-			err = conn.QueryRow(ctx, "SELECT concat_ws(' ', count(*), sum(hashtextextended(t::text, 0)::numeric)) "+
-				"FROM ONLY "+o.Name+" t").Scan(&sum)
-			out = append(out, engine.Content{Kind: "rows", Name: o.Name, Sum: sum})
+			var c engine.Content
+			c, err = sumRows(ctx, conn, o.Name)
+			out = append(out, c)
 		case o.Kind == "sequence":
 			err = conn.QueryRow(ctx, "SELECT concat_ws(' ', last_value, is_called) FROM "+o.Name).Scan(&sum)
 			out = append(out, engine.Content{Kind: "counter", Name: o.Name, Sum: sum})
@@ -43,6 +44,38 @@ func (d *database) Contents(ctx context.Context, kin bool) ([]engine.Content, er
 		}
 	}
 	return d.beyondObjects(ctx, conn, kin, out)
+}
+
+// sumRows sums up the rows of a table: the same whatever their order is. Values are
+// written by their types alone, as format does: a cast may be a test's own function.
+func sumRows(ctx context.Context, conn *pgx.Conn, table string) (c engine.Content, err error) {
+	c = engine.Content{Kind: engine.Rows, Name: table, Columns: map[string]string{}}
+	rows, err := conn.Query(ctx, "SELECT attname FROM pg_attribute WHERE attrelid = $1::regclass AND attnum > 0 AND "+
+		"NOT attisdropped ORDER BY attnum", table)
+	if err != nil {
+		return c, err
+	}
+	columns, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return c, err
+	}
+	sql := "SELECT count(*), concat_ws(' ', count(*), sum(hashtextextended(format('%L', t), 0)::numeric)), ARRAY["
+	for i, name := range columns {
+		if i > 0 {
+			sql += ", "
+		}
+		sql += "sum(hashtextextended(format('%L', t." + pg.Ident(name) + "), 0)::numeric)::text"
+	}
+	var sums []*string
+	if err := conn.QueryRow(ctx, sql+"]::text[] FROM ONLY "+table+" t").Scan(&c.Rows, &c.Sum, &sums); err != nil {
+		return c, err
+	}
+	for i, name := range columns {
+		if sums[i] != nil {
+			c.Columns[name] = *sums[i]
+		}
+	}
+	return c, nil
 }
 
 // beyondObjects adds what no object of users' tells: what the catalogs say,
@@ -70,7 +103,7 @@ func (d *database) beyondObjects(ctx context.Context, conn *pgx.Conn, kin bool, 
 			"pageno, encode(data, 'hex')), 0)::numeric)) FROM pg_largeobject").Scan(&sum); err != nil {
 			return nil, fmt.Errorf("reading the large objects: %w", err)
 		}
-		out = append(out, engine.Content{Kind: "rows", Name: "large objects", Sum: sum})
+		out = append(out, engine.Content{Kind: "large objects", Name: "all", Sum: sum})
 	}
 	items, err := d.server.level(ctx, conn, "current_database()")
 	for _, i := range items {

@@ -28,6 +28,9 @@ type database struct {
 	referenceConn *pgx.Conn // reads the rows of the start state referenceOf
 	referenceOf   string
 
+	end     time.Time          // until which the present reset may wait for locks
+	limited map[*pgx.Conn]bool // connections that wait for less than the session's time
+
 	look    witness.Look
 	restore restore.Session
 	looks   int
@@ -51,6 +54,34 @@ func (s *server) database(e engine.Entry, session engine.Session) *database {
 		Writers: d.countWriters, Force: session.Force,
 	}
 	return d
+}
+
+// lockTime is how long a lock may be waited for now.
+func (d *database) lockTime() time.Duration {
+	left := d.session.Wait
+	if !d.end.IsZero() {
+		left = min(left, time.Until(d.end))
+	}
+	return max(left, time.Millisecond)
+}
+
+// limitWaits has a connection that is open wait for locks as long as is left. In
+// what had to wait for nobody the server is not told.
+func (d *database) limitWaits(ctx context.Context, conn *pgx.Conn) error {
+	left := d.lockTime()
+	short := left < d.session.Wait*9/10
+	if !short && !d.limited[conn] {
+		return nil
+	}
+	_, err := conn.Exec(ctx, fmt.Sprintf("SET lock_timeout = %d", left.Milliseconds()), pgx.QueryExecModeSimpleProtocol)
+	if err != nil {
+		return fmt.Errorf("limiting what is waited for: %w", err)
+	}
+	if d.limited == nil {
+		d.limited = map[*pgx.Conn]bool{}
+	}
+	d.limited[conn] = short
+	return nil
 }
 
 // countWriters counts the sessions with a transaction's number.
@@ -83,7 +114,7 @@ func (d *database) Close() error {
 			_ = conn.Close(ctx)
 		}
 	}
-	d.witnessConn, d.restoreConn, d.referenceConn = nil, nil, nil
+	d.witnessConn, d.restoreConn, d.referenceConn, d.limited = nil, nil, nil, nil
 	if d.conn == nil {
 		return nil
 	}

@@ -4,12 +4,15 @@ package postgres
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
 	"hemzo/internal/source"
 	"hemzo/internal/sqltext"
@@ -54,13 +57,13 @@ var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_.]*$`)
 func (Engine) Check(s engine.Spec) error {
 	if s.Version != "" {
 		if _, err := strconv.Atoi(major(s.Version)); err != nil {
-			return fault.New(fault.Usage, "say the major version, as in  version: 15", "postgres: %q is no version",
+			return fault.New(fault.Usage, "say the major version, as in  version: 15", "postgres: %q is not a version",
 				s.Version)
 		}
 	}
 	for _, set := range s.Settings {
 		if !plainName.MatchString(set.Name) {
-			return fault.New(fault.Usage, "", "postgres: %q is no name of a setting", set.Name)
+			return fault.New(fault.Usage, "", "postgres: %q is not a setting's name", set.Name)
 		}
 		if slices.Contains(reservedSettings, set.Name) {
 			return fault.New(fault.Usage, "leave it out", "postgres: the setting %s is Hemzo's to choose", set.Name)
@@ -91,6 +94,8 @@ func (Engine) Fingerprint(s engine.Spec) []string {
 	// Who owns the objects of a template owns those of its copies.
 	role, _, _ := strings.Cut(s.SourceRole, " ")
 	base := []string{"postgres", version, s.Encoding, s.Locale, s.SourceRole, ownerOf(s.Database, role)}
+	// Without a baseline that can be read every reset would replace the copy.
+	base = append(base, fmt.Sprintf("baselines %d", witness.Form))
 	base = append(base, slices.Sorted(slices.Values(s.Extensions))...)
 	var settings []string
 	for _, set := range s.Settings {
@@ -99,14 +104,14 @@ func (Engine) Fingerprint(s engine.Spec) []string {
 	return append(base, slices.Sorted(slices.Values(settings))...)
 }
 
-// Needs reports the servers of this machine.
-func (Engine) Needs(context.Context) []engine.Need {
-	n := engine.Need{What: "PostgreSQL server", Next: advice}
-	for _, b := range binaries() {
-		if n.Has != "" {
-			n.Has += "; "
-		}
-		n.Has += b.version() + " in " + b.folder
+// Needs reports the server of this machine that would be started.
+func (Engine) Needs(_ context.Context, spec engine.Spec) []engine.Need {
+	n := engine.Need{What: strings.Join(strings.Fields("PostgreSQL "+major(spec.Version)+" server"), " ")}
+	b, err := find(spec.Version)
+	if f, ok := errors.AsType[*fault.Error](err); ok {
+		n.Lacks, n.Next = f.What, f.Next
+		return []engine.Need{n}
 	}
+	n.Has = b.version() + " in " + b.folder
 	return []engine.Need{n}
 }

@@ -126,6 +126,10 @@ func (s *server) inspect(ctx context.Context) error {
 			"the role "+s.config.User+" may make databases, but no roles (CREATEROLE): it is owner and login "+
 				"itself, and roles that sources make have to be there")
 	}
+	if !s.isSuperuser {
+		s.about.Notes = append(s.about.Notes, "the role "+s.config.User+" is not a superuser: a reset of what was touched "+
+			"replaces the copy, which takes longer, and clients must connect again")
+	}
 	if pid != s.conn.PgConn().PID() {
 		return s.changesSessions(ctx)
 	}

@@ -12,9 +12,7 @@ import (
 	"hemzo/internal/fault"
 )
 
-const advice = "install it (on Debian: apt-get install postgresql), put the folder of its programs on PATH, or use " +
-
-	" where: container"
+const advice = "install it (on Debian: apt-get install postgresql), or put the folder of its programs on PATH"
 
 // installation is a PostgreSQL installation.
 type installation struct {

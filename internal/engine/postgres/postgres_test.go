@@ -3,9 +3,11 @@ package postgres
 import (
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -195,7 +197,7 @@ func TestFind(t *testing.T) {
 
 func TestErrorsArePlaced(t *testing.T) {
 	s := engine.Script{File: "m.sql", Text: "SELECT 1;\n  SELECT 'č', x;\n", First: 5}
-	p := sqltext.Statements(dialect, s.Text)[1]
+	p := slices.Collect(sqltext.Statements(dialect, s.Text))[1]
 	err := failed(s, p, &pgconn.PgError{Message: "no x", Code: pg.UndefinedColumn, Position: 13, Detail: "really",
 		Hint: "try y"})
 	f := new(fault.Error)
@@ -216,10 +218,14 @@ func TestLiterals(t *testing.T) {
 	assert.Equal(t, "'it''s'", pg.Literal("it's"))
 	assert.Equal(t, ` E'a\\b''c'`, pg.Literal(`a\b'c`))
 	assert.Equal(t, `"a""b"."c"`, table(`a"b.c`))
-	assert.Equal(t, int64(7), value(23, []byte("7")))
-	assert.Equal(t, 1.5, value(701, []byte("1.5")))
-	assert.Equal(t, "t", value(16, []byte("t")))
-	assert.Nil(t, value(25, nil))
+	assert.Equal(t, int64(7), value(23, []byte("7"), false))
+	assert.Equal(t, 1.5, value(701, []byte("1.5"), false))
+	assert.Equal(t, "t", value(16, []byte("t"), false))
+	assert.Nil(t, value(25, nil, false))
+	assert.Equal(t, true, value(16, []byte("t"), true))
+	assert.Equal(t, json.Number("1.50"), value(1700, []byte("1.50"), true))
+	assert.Equal(t, "NaN", value(1700, []byte("NaN"), true))
+	assert.Equal(t, json.RawMessage(`{"a": 1}`), value(3802, []byte(`{"a": 1}`), true))
 }
 
 // TestKeptFolders: a kept folder is taken only whole and of this version.

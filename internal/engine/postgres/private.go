@@ -15,6 +15,8 @@ type private struct {
 	// at which a copy was made.
 	Birth  string    `json:"birth,omitempty"`
 	Source time.Time `json:"source,omitzero"` // when what a copy was copied from was made
+	// Visits counts the sessions of Hemzo's commands in a copy that a run watches.
+	Visits int64 `json:"visits,omitempty"`
 }
 
 // privateOf reads the private part of facts. One that cannot be read counts as

@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/restore"
 	"hemzo/internal/engine/postgres/witness"
@@ -25,7 +26,7 @@ func kept(name string, keep []string) bool {
 // and no more: checks, defaults and generated columns of the tests' run in it.
 func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 	if d.restoreConn != nil && !d.restoreConn.IsClosed() {
-		return d.restoreConn, nil
+		return d.restoreConn, d.limitWaits(ctx, d.restoreConn)
 	}
 	if !d.server.isSuperuser {
 		return nil, witness.Cannot{Why: fmt.Sprintf(
@@ -49,7 +50,10 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 	if user == "" {
 		sql += "; SET session_replication_role = replica"
 	}
-	if _, err = conn.Exec(ctx, sql); err != nil {
+	if _, err = conn.Exec(ctx, sql); err == nil {
+		err = d.limitWaits(ctx, conn)
+	}
+	if err != nil {
 		conn.Close(ctx)
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
@@ -88,13 +92,17 @@ func (d *database) blocked(ctx context.Context, tables []string, err error) erro
 	if pg.State(err) != pg.LockNotAvailable {
 		return fmt.Errorf("locking the touched tables: %w", err)
 	}
-	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force",
-		"a session holds a lock on what is to be put back (waited %s)", d.session.Wait)
-	e.Reason = err
-	conn, failed := d.openWitness(ctx)
-	if failed != nil {
-		return e
+	var pids []int
+	if conn, err := d.openWitness(ctx); err == nil {
+		pids, _ = restore.Holders(ctx, conn, tables)
 	}
-	e.Lines, _ = restore.Holders(ctx, conn, tables)
-	return e
+	return d.inTheWay(ctx, pids, "a session holds a lock on what is to be put back")
+}
+
+// inTheWay is the error about sessions that were in the way for too long.
+func (d *database) inTheWay(ctx context.Context, pids []int, what string) *fault.Error {
+	all, _ := d.server.Clients(ctx, d.id)
+	all = slices.DeleteFunc(all, func(c engine.Client) bool { return !slices.Contains(pids, c.PID) })
+	return engine.InTheWay(all, d.session.Wait,
+		"end its transaction, give more time with --wait, or end the session with --force", what)
 }

@@ -2,8 +2,11 @@ package postgres
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -21,9 +24,12 @@ func (d *database) Query(ctx context.Context, text string, out engine.Sink) erro
 		return err
 	}
 	s := engine.Script{Text: text, First: 1}
-	for _, p := range sqltext.Statements(dialect, text) {
-		if p.CopyIn {
-			return fault.New(fault.Usage, "make it a migration, or use psql", "COPY ... FROM stdin has no data here")
+	for _, p := range sqltext.Split(dialect, text) {
+		if err := cannotRun(s, p); err != nil {
+			return err
+		}
+		if !p.Statement {
+			continue
 		}
 		err := d.query(ctx, conn, text[p.Start:p.End], out)
 		if ctx.Err() != nil {
@@ -37,6 +43,27 @@ func (d *database) Query(ctx context.Context, text string, out engine.Sink) erro
 		if err != nil {
 			return err
 		}
+	}
+	if out.Open != nil {
+		out.Open(conn.PgConn().TxStatus() != 'I')
+	}
+	return nil
+}
+
+// cannotRun says of what only a client program can run that it is not run here.
+func cannotRun(s engine.Script, p sqltext.Piece) error {
+	text := s.Text[p.Start:p.End]
+	words := sqltext.Words(dialect, text, 12)
+	switch {
+	case p.Client:
+		return s.Locate(p.Start, fault.New(fault.Usage, "use psql with the copy's URL, which hemzo show prints",
+			"%s is a command of psql, not SQL", strings.TrimSpace(text)))
+	case p.CopyIn:
+		return s.Locate(p.Start, fault.New(fault.Usage, "make it a migration, or use psql",
+			"COPY ... FROM stdin has no data here"))
+	case len(words) > 0 && words[0] == "COPY" && slices.Contains(words, "STDOUT"):
+		return s.Locate(p.Start, fault.New(fault.Usage, "write it as SELECT, or use psql",
+			"COPY ... TO STDOUT: its data has nowhere to go here"))
 	}
 	return nil
 }
@@ -82,7 +109,7 @@ func (d *database) result(r *pgconn.ResultReader, out engine.Sink) error {
 		}
 		row := make([]any, len(fields))
 		for i, v := range r.Values() {
-			row[i] = value(fields[i].DataTypeOID, v)
+			row[i] = value(fields[i].DataTypeOID, v, out.Typed)
 		}
 		if err := out.Row(row); err != nil {
 			return err
@@ -91,10 +118,19 @@ func (d *database) result(r *pgconn.ResultReader, out engine.Sink) error {
 	return nil
 }
 
-// value turns a value in text form into a number where it is one.
-func value(oid uint32, b []byte) any {
+// value turns a value in text form into a number where it is one; typed, also into
+// a boolean, a decimal or JSON.
+func value(oid uint32, b []byte, typed bool) any {
 	if b == nil {
 		return nil
+	}
+	switch {
+	case typed && oid == pgtype.BoolOID:
+		return string(b) == "t"
+	case typed && oid == pgtype.NumericOID && json.Valid(b):
+		return json.Number(b)
+	case typed && (oid == pgtype.JSONOID || oid == pgtype.JSONBOID) && json.Valid(b):
+		return json.RawMessage(slices.Clone(b))
 	}
 	switch oid {
 	case pgtype.Int2OID, pgtype.Int4OID, pgtype.Int8OID:

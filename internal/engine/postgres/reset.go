@@ -23,7 +23,9 @@ import (
 // Reset puts the database back: nothing where nothing was touched, rows in
 // place where rows were, else by a copy of the start state in its place.
 func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
+	d.end = time.Now().Add(d.session.Wait)
 	report, err := d.reset(ctx, r)
+	d.end = time.Time{}
 	if err != nil {
 		return nil, d.server.explainDiskFull(err, "putting the copy back")
 	}
@@ -126,7 +128,7 @@ func (d *database) setBaseline(b witness.Baseline, raw json.RawMessage) {
 // openWitness opens a session that can tell what was touched, and keeps it.
 func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
 	if d.witnessConn != nil && !d.witnessConn.IsClosed() {
-		return d.witnessConn, nil
+		return d.witnessConn, d.limitWaits(ctx, d.witnessConn)
 	}
 	config := d.server.settings(d.id)
 	config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement // it is asked the same again and again
@@ -137,6 +139,9 @@ func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
 	// Rows that this session may not see are to be an error.
 	_, err = conn.Exec(ctx, fmt.Sprintf("SET row_security = off; SET synchronous_commit = on; SET lock_timeout = %d",
 		max(d.session.Wait.Milliseconds(), 1)), pgx.QueryExecModeSimpleProtocol)
+	if err == nil {
+		err = d.limitWaits(ctx, conn)
+	}
 	if err != nil {
 		conn.Close(ctx)
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
@@ -223,7 +228,8 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 			continue
 		}
 		if m.View {
-			return nil, witness.Cannot{Why: "the materialized view " + pg.ShortName(m.Name) + " was refreshed"}
+			work.Views = append(work.Views, i-1)
+			continue
 		}
 		if m.Fires {
 			return nil, witness.Cannot{Why: "a trigger or rule of " + pg.ShortName(m.Name) + " fires always"}
@@ -236,13 +242,14 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 		}
 	}
 	work.Catalogs = t.Catalogs
-	if len(work.Tables)+len(work.Counters)+len(report.Settings) > 0 || report.Schema {
+	if len(work.Tables)+len(work.Views)+len(work.Counters)+len(report.Settings) > 0 || report.Schema {
 		report.Way, report.Sequences = engine.Truncation, len(work.Counters)
 	}
-	if len(work.Tables)+len(work.Counters) > 0 {
+	if len(work.Tables)+len(work.Views)+len(work.Counters) > 0 {
 		if err := d.restore.PutBack(ctx, &work); err != nil {
 			return nil, err
 		}
+		work.Put.Tables = append(work.Put.Tables, work.Views...)
 	}
 	if len(work.Tables)+len(work.Catalogs)+len(work.Counters) > 0 || mended {
 		report.Later = func(ctx context.Context) (json.RawMessage, error) { return d.settle(ctx, work.Put) }
@@ -299,7 +306,6 @@ func (d *database) startEntry(ctx context.Context, id string) (engine.Entry, err
 // the database: it could be committed after the reset. Who has one is waited
 // for, or ended where that is wanted.
 func (d *database) lookWhenQuiet(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
-	end := time.Now().Add(d.session.Wait)
 	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
 		d.look.Writers = 0
 		t, err = d.compareRetrying(ctx, base)
@@ -311,7 +317,7 @@ func (d *database) lookWhenQuiet(ctx context.Context, base witness.Baseline) (t 
 			if err := d.server.exec(ctx, "SELECT pg_terminate_backend(p) FROM unnest("+pids+") p"); err != nil {
 				return t, fmt.Errorf("ending the sessions that have written: %w", err)
 			}
-		} else if time.Now().After(end) {
+		} else if time.Now().After(d.end) {
 			return t, d.describeWriters(ctx)
 		}
 		select {
@@ -326,13 +332,12 @@ func (d *database) oidText() string { return strconv.FormatUint(uint64(d.look.OI
 
 // describeWriters names the sessions with transactions that have written.
 func (d *database) describeWriters(ctx context.Context) error {
-	e := fault.New(fault.Failed, "end its transaction, give more time with --wait, or end the session with --force",
-		"a transaction is under way that has written (waited %s)", d.session.Wait)
-	who := d.server.witness.Writing("array_agg(format('pid %s, %s, %s, %s: %s', a.pid, pg_get_userbyid(a.usesysid), "+
-		"a.application_name, a.state, left(a.query, 100)))", d.oidText())
+	var pids []int
+	who := d.server.witness.Writing("array_agg(a.pid)", d.oidText())
 	_ = d.server.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		return conn.QueryRow(ctx, "SELECT coalesce("+who+", '{}')").Scan(&e.Lines)
+		return conn.QueryRow(ctx, "SELECT coalesce("+who+", '{}')").Scan(&pids)
 	})
+	e := d.inTheWay(ctx, pids, "a transaction is under way that has written")
 	if len(e.Lines) == 0 {
 		e.Lines = []string{"a prepared transaction, or one that has ended by now"}
 	}

@@ -57,6 +57,7 @@ INSERT INTO reading VALUES (1, '2026-02-02'), (2, '2026-08-08');
 INSERT INTO wide SELECT g, repeat(md5(g::text), 300) FROM generate_series(1, 200) g;
 INSERT INTO many SELECT g FROM generate_series(1, 30000) g;
 INSERT INTO cache VALUES ('a', 'b'); INSERT INTO rights VALUES ('{=r/hemzo}');
+CREATE MATERIALIZED VIEW titles AS SELECT code, title FROM kind; CREATE UNIQUE INDEX ON titles (code);
 SELECT nextval('tickets');
 `
 
@@ -172,7 +173,12 @@ func TestReset(t *testing.T) {
 		{"copy", "CREATE TEMP TABLE t AS SELECT 1 AS x; INSERT INTO kind SELECT 'q' || x FROM t; DROP TABLE t", rows},
 		{"a temporary table", "CREATE TEMP TABLE t AS SELECT 1 AS x", none},
 		{"materialized view", "INSERT INTO hive (label) VALUES ('c'); REFRESH MATERIALIZED VIEW loud", whole},
+		{"refreshed", "INSERT INTO kind VALUES ('y', 'Y'); REFRESH MATERIALIZED VIEW titles", rows},
+		{"refreshed for nothing", "REFRESH MATERIALIZED VIEW titles", rows},
+		{"without data", "REFRESH MATERIALIZED VIEW titles WITH NO DATA", whole},
 		{"refreshed beside readers", "REFRESH MATERIALIZED VIEW CONCURRENTLY loud", whole},
+		{"refreshed beside readers", "UPDATE kind SET title = 'x'; REFRESH MATERIALIZED VIEW CONCURRENTLY titles", rows},
+		{"settings of large values", "ALTER TABLE wide SET (toast.autovacuum_enabled = off)", whole},
 		{"a dictionary", "CREATE TEXT SEARCH DICTIONARY words (TEMPLATE = simple)", whole},
 		{"a conversion", "CREATE CONVERSION narrow FOR 'UTF8' TO 'LATIN1' FROM utf8_to_iso8859_1", whole},
 		{"a type without a binary form", "DELETE FROM rights", rows},

@@ -48,6 +48,8 @@ type server struct {
 	reads sync.Mutex // for what follows
 	read  map[string]readFacts
 
+	visits visits
+
 	keys    sync.Mutex // for what follows
 	key     string     // what passwords are derived from; "" where there is no such secret yet
 	ensured map[string]bool
@@ -68,12 +70,17 @@ func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
 		turn:       turn.New(),
 		background: newBackgroundConns(), heldLocks: map[string]bool{}}
 	s.witness.Exact = s.exact
+	s.witness.Major = func() string { return major(s.about.Version) }
 	s.witness.Super = func() bool { return s.isSuperuser }
 	s.witness.Socket = func() string { return s.socket }
 	return s
 }
 
-func (s *server) About() engine.About { return s.about }
+func (s *server) About() engine.About {
+	about := s.about
+	about.InPlace = s.isSuperuser
+	return about
+}
 
 func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 	user := s.login(id, facts)
@@ -108,13 +115,21 @@ func atLeast(version string, want int) bool {
 func (s *server) Clients(ctx context.Context, id string) ([]engine.Client, error) {
 	const clients = `SELECT pid, coalesce(usename, ''), coalesce(application_name, ''),
 		coalesce(client_addr::text, 'socket'),
-		coalesce(state, ''), backend_start, coalesce(left(query, 200), '') FROM pg_stat_activity
+		coalesce(state, ''), backend_start, xact_start, pg_blocking_pids(pid),
+		coalesce(left(query, 200), '') FROM pg_stat_activity
 		WHERE (datname = $1 OR $1 = '') AND backend_type = 'client backend' AND pid <> pg_backend_pid() ORDER BY pid`
 	var all []engine.Client
 	err := s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
 		rows, err := conn.Query(ctx, clients, id)
 		if err == nil {
-			all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[engine.Client])
+			all, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (c engine.Client, err error) {
+				var began *time.Time
+				err = row.Scan(&c.PID, &c.User, &c.Application, &c.Address, &c.State, &c.Since, &began, &c.WaitsFor, &c.Query)
+				if began != nil {
+					c.Began = *began
+				}
+				return c, err
+			})
 		}
 		return err
 	})
@@ -136,38 +151,6 @@ func (s *server) Shared(ctx context.Context) (now time.Time, shared bool, err er
 	return now.UTC(), true, err
 }
 
-// Watch counts the sessions that a database has had.
-func (s *server) Watch(ctx context.Context, id string) (func(time.Duration) (bool, error), error) {
-	const sessions = "SELECT coalesce(max(sessions), 0) FROM pg_stat_database WHERE datname = $1"
-	before, err := s.queryInt(ctx, sessions, id)
-	if err != nil {
-		return nil, fmt.Errorf("watching %s: %w", id, err)
-	}
-	return func(wait time.Duration) (bool, error) {
-		// A session is counted when it has ended, before the list of those that
-		// are there loses it.
-		const there = "SELECT count(*) FROM pg_stat_activity WHERE datname = $1"
-		for end := time.Now().Add(wait); ; {
-			now, err := s.queryInt(ctx, there, id)
-			if err != nil || now > 0 {
-				return err == nil, err
-			}
-			after, err := s.queryInt(ctx, sessions, id)
-			if err != nil {
-				return false, fmt.Errorf("watching %s: %w", id, err)
-			}
-			if after > before {
-				return true, nil
-			}
-			if time.Now().After(end) {
-				return false, nil
-			}
-			time.Sleep(2 * time.Millisecond)
-			_ = s.exec(ctx, "SELECT pg_stat_clear_snapshot()")
-		}
-	}, nil
-}
-
 func (s *server) Open(ctx context.Context, id string, session engine.Session) (engine.Database, error) {
 	e, err := s.Find(ctx, id)
 	if err != nil {
@@ -182,6 +165,7 @@ func (s *server) Close() error {
 	if !s.private { // there the guard clears them away
 		s.dropReferences(ctx)
 	}
+	s.tellOwn(ctx)
 	s.closeBackground(ctx)
 	if s.owning.Take(ctx) == nil {
 		if s.stop != nil {

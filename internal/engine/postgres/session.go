@@ -99,6 +99,9 @@ func (s *server) dialRetrying(ctx context.Context, config *pgx.ConnConfig) (*pgx
 		conn, err := pgx.ConnectConfig(ctx, config)
 		if state := pg.State(err); state != pg.TooManyConnections && state != pg.CannotConnectNow ||
 			time.Now().After(end) {
+			if err == nil {
+				s.visits.add(config.Database)
+			}
 			return conn, unanswered(ctx, err, config)
 		}
 		if s.patience.Say != nil && !s.said.Swap(true) {

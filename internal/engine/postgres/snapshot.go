@@ -9,7 +9,6 @@ import (
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/witness"
-	"hemzo/internal/fault"
 )
 
 // Keep makes a snapshot; nobody may be connected meanwhile. The pages of this
@@ -48,8 +47,13 @@ func (d *database) vacate(ctx context.Context, end time.Time) error {
 		aside = connected
 	}
 	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
-		if err := d.server.exec(ctx, "SELECT pg_terminate_backend(pid) "+aside, d.id); err != nil {
+		ended, err := d.server.queryInt(ctx, "SELECT coalesce(sum((pg_terminate_backend(pid) AND application_name <> "+
+			"'hemzo')::int), 0) "+aside, d.id)
+		if err != nil {
 			return fmt.Errorf("ending the sessions of %s: %w", d.id, err)
+		}
+		if ended > 0 && d.session.Ended != nil {
+			d.session.Ended()
 		}
 		n, err := d.server.queryInt(ctx, "SELECT count(*) "+connected, d.id)
 		if err != nil || n == 0 {
@@ -94,14 +98,9 @@ func (d *database) copyBefore(ctx context.Context, to string, facts engine.Facts
 
 // inUse names who is connected.
 func (d *database) inUse(ctx context.Context) error {
-	e := fault.New(fault.Failed, "close these connections, end them with --force, or give more time with --wait",
-		"the copy is in use (waited %s)", d.session.Wait)
-	clients, _ := d.server.Clients(ctx, d.id)
-	for _, c := range clients {
-		e.Lines = append(e.Lines, fmt.Sprintf("pid %d, %s, %s, %s, since %s: %s", c.PID, c.User, c.Application, c.State,
-			c.Since.Format("15:04:05"), c.Query))
-	}
-	return e
+	all, _ := d.server.Clients(ctx, d.id)
+	return engine.InTheWay(all, d.session.Wait,
+		"close these connections, end them with --force, or give more time with --wait", "the copy is in use")
 }
 
 // commonBaseline is the baseline that this database and its snapshot have in commonBaseline:

@@ -18,10 +18,10 @@ import (
 
 func TestMain(m *testing.M) { enginetest.Main(m, postgres.Engine{}) }
 
-func subject(w place.Wanted) enginetest.Subject {
+func subject(w place.Wanted, image string) enginetest.Subject {
 	return enginetest.Subject{
 		Engine: postgres.Engine{}, Wanted: w,
-		Spec:  engine.Spec{Database: "honey", Locale: "C", Encoding: "UTF8", Image: "hemzo-test/postgres:15"},
+		Spec:  engine.Spec{Database: "honey", Locale: "C", Encoding: "UTF8", Image: image},
 		Steps: suiteSteps, Broken: "CREATE TABLE a (x int);\nCREATE TABEL b (x int);", Work: suiteWork,
 		Client: func(t *testing.T, c engine.Connection, text string) {
 			enginetest.Program(t, text, "psql", "-Xqd", c.URL)
@@ -34,7 +34,12 @@ func subject(w place.Wanted) enginetest.Subject {
 			return func() { _ = in.Close(); _ = cmd.Wait() }
 		},
 		Dump: func(t *testing.T, c engine.Connection) string {
-			text := enginetest.Program(t, "", "pg_dump", "--create", "--no-security-labels", "-d", c.URL)
+			dump := []string{"pg_dump", "--create", "--no-security-labels", "-d", c.URL}
+			if image != "" { // the server's own program: an older one does not read it
+				dump = append([]string{"docker", "run", "--rm", "--network", "host", "--entrypoint", "pg_dump", image},
+					dump[1:]...)
+			}
+			text := enginetest.Program(t, "", dump[0], dump[1:]...)
 			return enginetest.SortLines(strings.ReplaceAll(text, c.Database, "COPY"), func(l string) bool {
 				return l == "" || strings.HasPrefix(l, `\restrict`) || strings.HasPrefix(l, `\unrestrict`) ||
 					strings.Contains(l, `"hemzo.facts"`)
@@ -45,7 +50,7 @@ func subject(w place.Wanted) enginetest.Subject {
 
 func TestSuiteInMemory(t *testing.T) {
 	enginetest.Home(t, postgres.Engine{})
-	enginetest.Run(t, subject(place.Wanted{Where: []string{"memory"}}))
+	enginetest.Run(t, subject(place.Wanted{Where: []string{"memory"}}, ""))
 }
 
 func TestSuiteInContainers(t *testing.T) {
@@ -55,8 +60,12 @@ func TestSuiteInContainers(t *testing.T) {
 	}
 	require.NoError(t, err)
 	require.NoError(t, docker.Close())
-	enginetest.Home(t, postgres.Engine{})
-	enginetest.Run(t, subject(place.Wanted{Where: []string{"container"}}))
+	for _, major := range append([]string{"15"}, otherMajors...) {
+		t.Run(major, func(t *testing.T) {
+			enginetest.Home(t, postgres.Engine{})
+			enginetest.Run(t, subject(place.Wanted{Where: []string{"container"}}, "hemzo-test/postgres:"+major))
+		})
+	}
 }
 
 // TestSuiteExisting: the private server is one that is there already.
@@ -68,7 +77,7 @@ func TestSuiteExisting(t *testing.T) {
 	password, err := place.Password()
 	require.NoError(t, err)
 	url := fmt.Sprintf("postgresql://hemzo:%s@%s/postgres", password, s.About().Address)
-	k := subject(place.Wanted{Where: []string{"existing"}, URL: url})
+	k := subject(place.Wanted{Where: []string{"existing"}, URL: url}, "")
 	k.Shared = true
 	enginetest.Run(t, k)
 }

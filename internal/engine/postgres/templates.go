@@ -129,17 +129,15 @@ func splitForTwo(tables []string) [][]string {
 // template and change it.
 func (s *server) IsIntact(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
 
-// References reads the foreign keys from the baseline.
-func (s *server) References(_ context.Context, e engine.Entry) (map[string][]string, error) {
+// Tables reads the tables and their foreign keys from the baseline.
+func (s *server) Tables(_ context.Context, e engine.Entry) (map[string][]string, error) {
 	var b witness.Baseline
 	if e.Facts.Baseline == nil || json.Unmarshal(e.Facts.Baseline, &b) != nil {
 		return nil, nil
 	}
 	all := map[string][]string{}
 	for _, m := range b.Tables {
-		if m.Leads != nil {
-			all[pg.ShortName(m.Name)] = m.Leads
-		}
+		all[pg.ShortName(m.Name)] = m.Leads
 	}
 	return all, nil
 }

@@ -69,7 +69,7 @@ func (Engine) Fingerprint(s engine.Spec) []string {
 func (Engine) MaxLayers() int { return 0 }
 
 // Needs reports nothing: doctor looks at the container engine itself.
-func (Engine) Needs(context.Context) []engine.Need { return nil }
+func (Engine) Needs(context.Context, engine.Spec) []engine.Need { return nil }
 
 // open opens the services of a user.
 func open(_ context.Context, fleet engine.Fleet, spec engine.Spec) (engine.Server, error) {
@@ -120,7 +120,7 @@ func parseWay(text string) (way, error) {
 	case ok && strings.HasPrefix(rest, "/") && slices.Contains([]string{"GET", "HEAD", "POST", "PUT", "DELETE"}, first):
 		return way{method: first, path: rest}, nil
 	}
-	return way{}, fault.New(fault.Usage, `as in  "GET /health"  or  "says listening"`, "%q is no way to ask a service",
+	return way{}, fault.New(fault.Usage, `as in  "GET /health"  or  "says listening"`, "%q is not a way to ask a service",
 		text)
 }
 
@@ -192,7 +192,7 @@ type copied struct {
 	entry  engine.Entry
 }
 
-var errNoSQL = fault.New(fault.Usage, "speak to it at its address", "a service reads no SQL")
+var errNoSQL = fault.New(fault.Usage, "speak to it at its address", "a service has no SQL")
 
 func (*copied) Apply(context.Context, engine.Script) error               { return errNoSQL }
 func (*copied) Query(context.Context, string, engine.Sink) error         { return errNoSQL }
@@ -201,7 +201,7 @@ func (*copied) Snapshot(context.Context, string, engine.Facts) (json.RawMessage,
 	return nil, errNoState
 }
 
-var errNoState = fault.New(fault.Usage, "", "what a service holds is its own: Hemzo can only have it forgotten")
+var errNoState = fault.New(fault.Usage, "", "the data of a service cannot be kept, only forgotten")
 
 // Reset has the service forget, in its own way where the project file names
 // one, else by a fresh container in its place.

@@ -14,10 +14,11 @@ import (
 
 // Changes compares the file with its start state, in one read transaction.
 func (d *database) Changes(ctx context.Context, r engine.Compare) (*engine.Changes, error) {
+	defer d.leaveUnread()()
 	changes := engine.NoChanges()
 	same, err := untouched(d.path, r.Baseline)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fault.New(fault.Failed, "hemzo reset makes it anew", "the file %s is gone", d.path)
+		return nil, fault.New(fault.Failed, "hemzo reset makes it again", "the file %s is gone", d.path)
 	}
 	if other, failed := d.swapped(nil); failed == nil && other {
 		d.disconnect() // from a file that is not there any more
@@ -61,6 +62,7 @@ func (d *database) Changes(ctx context.Context, r engine.Compare) (*engine.Chang
 // Keep makes a snapshot while other connections are open: a lock that no
 // writer passes holds the file still meanwhile.
 func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) (json.RawMessage, error) {
+	defer d.leaveUnread()()
 	c, err := d.connect()
 	if err != nil {
 		return nil, err

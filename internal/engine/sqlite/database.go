@@ -61,6 +61,7 @@ func (d *database) another() (*conn, error) {
 }
 
 func (d *database) Close() error {
+	defer d.leaveUnread()()
 	d.disconnect()
 	return nil
 }
@@ -83,10 +84,9 @@ func (d *database) disconnect() {
 func (d *database) explain(err error, doing string) error {
 	switch codeOf(err) {
 	case lite.SQLITE_BUSY, lite.SQLITE_LOCKED:
-		e := fault.New(fault.Failed, "end the other transaction, or give more time with --wait",
-			"%s: another connection holds a lock on it (waited %s)", doing, d.wait)
-		e.Lines = holders(d.path)
-		e.Reason, e.Code = err, code(err)
+		e := engine.InTheWay(holders(d.path), d.wait, "end the other transaction, or give more time with --wait",
+			doing+": another connection holds a lock on it")
+		e.Reason, e.Code = errors.Join(err, e.Reason), code(err)
 		return e
 	case lite.SQLITE_NOTADB, lite.SQLITE_CORRUPT:
 		e := fault.New(fault.Failed, "drop it and take a new copy", "%s: the file is damaged", doing)
@@ -106,12 +106,13 @@ func code(err error) string {
 // Apply runs a script in one transaction, unless it holds a statement that
 // steers transactions itself or has no effect inside one.
 func (d *database) Apply(ctx context.Context, s engine.Script) error {
+	defer d.leaveUnread()()
 	c, err := d.connect()
 	if err != nil {
 		return err
 	}
 	defer c.interrupted(ctx)()
-	statements := sqltext.Statements(dialect, s.Text)
+	statements := slices.Collect(sqltext.Statements(dialect, s.Text))
 	alone := false
 	for _, p := range statements {
 		text := s.Text[p.Start:p.End]
@@ -228,6 +229,7 @@ func fitsTransaction(text string) bool {
 
 // Load puts rows into a table, in one transaction.
 func (d *database) Load(ctx context.Context, t engine.Table) error {
+	defer d.leaveUnread()()
 	c, err := d.connect()
 	if err != nil {
 		return err
@@ -279,16 +281,20 @@ func (d *database) Load(ctx context.Context, t engine.Table) error {
 
 // Query runs SQL and passes its results on.
 func (d *database) Query(ctx context.Context, text string, out engine.Sink) error {
+	defer d.leaveUnread()()
 	c, err := d.connect()
 	if err != nil {
 		return err
 	}
 	defer c.interrupted(ctx)()
 	s := engine.Script{Text: text, First: 1}
-	for _, p := range sqltext.Statements(dialect, text) {
+	for p := range sqltext.Statements(dialect, text) {
 		if err := d.query(ctx, s, p, out); err != nil {
 			return err
 		}
+	}
+	if out.Open != nil {
+		out.Open(lite.Xsqlite3_get_autocommit(c.tls, c.db) == 0)
 	}
 	return nil
 }

@@ -108,7 +108,7 @@ func (Engine) Fingerprint(s engine.Spec) []string {
 func (Engine) MaxLayers() int { return 64 }
 
 // Needs reports that SQLite needs nothing but this program.
-func (Engine) Needs(context.Context) []engine.Need {
+func (Engine) Needs(context.Context, engine.Spec) []engine.Need {
 	return []engine.Need{{What: "SQLite", Has: version() + ", part of this program"}}
 }
 

@@ -9,11 +9,13 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"hemzo/internal/engine"
 )
 
 // holders names the other processes that hold locks on a database's files, as
 // far as the system tells (Linux: proc_locks(5)).
-func holders(path string) []string {
+func holders(path string) []engine.Client {
 	listed, err := os.ReadFile("/proc/locks")
 	if err != nil {
 		return nil
@@ -25,7 +27,7 @@ func holders(path string) []string {
 			wanted[fmt.Sprintf("%02x:%02x:%d", unix.Major(uint64(st.Dev)), unix.Minor(uint64(st.Dev)), st.Ino)] = true
 		}
 	}
-	var found []string
+	var found []engine.Client
 	for line := range strings.Lines(string(listed)) {
 		// 1: POSIX  ADVISORY  WRITE 4711 00:2a:17 1073741824 1073742335
 		f := strings.Fields(line)
@@ -37,9 +39,10 @@ func holders(path string) []string {
 			continue
 		}
 		command, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-		text := fmt.Sprintf("process %d: %s", pid, bytes.TrimSpace(bytes.ReplaceAll(command, []byte{0}, []byte{' '})))
-		if !slices.Contains(found, text) {
-			found = append(found, text)
+		c := engine.Client{PID: pid, State: "holds a lock",
+			Application: string(bytes.TrimSpace(bytes.ReplaceAll(command, []byte{0}, []byte{' '})))}
+		if !slices.ContainsFunc(found, func(f engine.Client) bool { return f.PID == pid }) {
+			found = append(found, c)
 		}
 	}
 	return found

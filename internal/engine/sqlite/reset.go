@@ -19,6 +19,7 @@ import (
 // the report says otherwise. It takes one transaction: whatever ends it
 // early leaves the file as it was.
 func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
+	defer d.leaveUnread()()
 	if r.Way == engine.Rollback {
 		return nil, fault.New(fault.Usage,
 			"use --by truncation or --by snapshot, which put back what was touched alone",
@@ -204,7 +205,7 @@ func journalOf(page []byte) string {
 // putWhole puts back everything, by pages.
 func (d *database) putWhole(c *conn, st *start, diff *difference, keep []string, report *engine.Report) (err error) {
 	if report.Schema && report.Why == "" {
-		report.Why = "the schema had changed"
+		report.Why = "the schema was changed"
 	}
 	if len(keep) > 0 {
 		report.Why = strings.TrimPrefix(report.Why+"; tables to keep were put back too", "; ")
@@ -272,7 +273,7 @@ func needsApplication(err error) bool {
 // putRows puts back the rows of the tables that differ.
 func (d *database) putRows(c *conn, st *start, diff *difference, keep []string, report *engine.Report) error {
 	if report.Schema {
-		return &pagesNeeded{"the schema had changed"}
+		return &pagesNeeded{"the schema was changed"}
 	}
 	for _, name := range sorted(diff.tables) {
 		switch {

@@ -25,7 +25,7 @@ type server struct{ *folder.Folder }
 
 func (s *server) file(id string) string { return filepath.Join(s.Path, id+".db") }
 func (s *server) About() engine.About {
-	return engine.About{Engine: "sqlite", Version: version(), Where: "memory", Address: s.Path}
+	return engine.About{Engine: "sqlite", Version: version(), Where: "memory", Address: s.Path, InPlace: true}
 }
 
 func (s *server) Connection(id string, _ engine.Facts) engine.Connection {
@@ -227,29 +227,37 @@ func (s *server) IsIntact(_ context.Context, e engine.Entry) (bool, error) {
 	return same, err
 }
 
-// References asks the template's schema.
-func (s *server) References(_ context.Context, e engine.Entry) (map[string][]string, error) {
+// Tables asks the template's schema.
+func (s *server) Tables(_ context.Context, e engine.Entry) (map[string][]string, error) {
 	c, err := connect(fixed(s.file(e.ID)), readOnly, 0)
 	if err != nil {
 		return nil, err
 	}
 	defer c.close()
 	all := map[string][]string{}
-	err = c.each(`SELECT DISTINCT m.name, f."table" FROM sqlite_schema m, pragma_foreign_key_list(m.name) f
-		WHERE m.type = 'table' AND lower(m.name) <> lower(f."table") ORDER BY 1, 2`, func(st *stmt) error {
-		all[st.text(0)] = append(all[st.text(0)], st.text(1))
+	err = c.each(`SELECT DISTINCT m.name, coalesce(f."table", '') FROM sqlite_schema m
+		LEFT JOIN pragma_foreign_key_list(m.name) f ON lower(m.name) <> lower(f."table")
+		WHERE m.type = 'table' ORDER BY 1, 2`, func(st *stmt) error {
+		all[st.text(0)] = append(all[st.text(0)], nonEmpty(st.text(1))...)
 		return nil
 	})
 	return all, err
 }
 
+// nonEmpty is a list of a text, where there is one.
+func nonEmpty(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return []string{text}
+}
+
 // Watch sets the file's time of last access far back: reading it, which every
 // connection does, brings it forward.
-func (s *server) Watch(_ context.Context, id string) (func(time.Duration) (bool, error), error) {
+func (s *server) Watch(_ context.Context, id string) (func(time.Duration) (engine.Visitor, error), error) {
 	path := s.file(id)
-	long := time.Unix(3600, 0)
 	back := func() (st unix.Stat_t, err error) {
-		if err := os.Chtimes(path, long, time.Time{}); err != nil {
+		if err := os.Chtimes(path, neverRead, time.Time{}); err != nil {
 			return st, err
 		}
 		err = unix.Stat(path, &st)
@@ -272,14 +280,39 @@ func (s *server) Watch(_ context.Context, id string) (func(time.Duration) (bool,
 	// Where the file system keeps no times of access nothing can be told, and
 	// nobody is blamed.
 	blind := read.Atim == before.Atim
-	return func(time.Duration) (bool, error) {
+	return func(time.Duration) (engine.Visitor, error) {
 		var after unix.Stat_t
 		if err := unix.Stat(path, &after); err != nil {
-			return false, fmt.Errorf("watching %s: %w", id, err)
+			return engine.Nobody, fmt.Errorf("watching %s: %w", id, err)
 		}
-		return blind || after.Atim != before.Atim || after.Mtim != before.Mtim || after.Size != before.Size ||
-			hasLog(path), nil
+		switch {
+		case blind:
+			return engine.Somebody, nil
+		case after.Atim == before.Atim:
+			return engine.Nobody, nil
+		case after.Atim.Nano() == readByHemzo.UnixNano():
+			return engine.Hemzo, nil
+		}
+		return engine.Somebody, nil
 	}, nil
+}
+
+// Times of access of a watched file to which nobody has come, and to which commands
+// of Hemzo's have. No reader leaves them.
+var (
+	neverRead   = time.Unix(3600, 0)
+	readByHemzo = time.Unix(7200, 0)
+)
+
+// leaveUnread notes in the time of access of a watched file, when the work on it is
+// done, that it was Hemzo's, where nobody else had come before.
+func (d *database) leaveUnread() func() {
+	var st unix.Stat_t
+	if unix.Stat(d.path, &st) != nil ||
+		st.Atim.Nano() != neverRead.UnixNano() && st.Atim.Nano() != readByHemzo.UnixNano() {
+		return func() {}
+	}
+	return func() { _ = os.Chtimes(d.path, readByHemzo, time.Time{}) }
 }
 
 func (s *server) Open(ctx context.Context, id string, session engine.Session) (engine.Database, error) {

@@ -369,11 +369,20 @@ func TestWatch(t *testing.T) {
 	require.NoError(t, err)
 	seen, err := came(0)
 	require.NoError(t, err)
-	assert.False(t, seen)
+	assert.Equal(t, engine.Nobody, seen)
+	run(t, s.file(copied), "CREATE TABLE seen (x); DROP TABLE seen")
+	seen, err = came(0)
+	require.NoError(t, err)
+	assert.Equal(t, engine.Hemzo, seen, "not somebody")
+	c, err := connect(s.file(copied), readOnly, time.Second)
+	require.NoError(t, err)
+	_, err = c.number("SELECT count(*) FROM hive")
+	require.NoError(t, err)
+	c.close()
 	run(t, s.file(copied), "SELECT 1 FROM hive LIMIT 1")
 	seen, err = came(0)
 	require.NoError(t, err)
-	assert.True(t, seen)
+	assert.Equal(t, engine.Somebody, seen)
 }
 
 // TestHalfASnapshot: the facts of a snapshot whose maker was killed before its

@@ -25,13 +25,11 @@ func EndHolders(ctx context.Context, conn *pgx.Conn, tables []string) error {
 	return nil
 }
 
-// Holders lists, in words, the sessions that are in the way.
-func Holders(ctx context.Context, conn *pgx.Conn, tables []string) ([]string, error) {
-	rows, err := conn.Query(ctx,
-		"SELECT DISTINCT format('pid %s, %s, %s, %s: %s', a.pid, a.usename, a.application_name, a.state, "+
-			"left(a.query, 100)) "+fmt.Sprintf(holders, pg.Array(tables)))
+// Holders lists the pids of the sessions that are in the way.
+func Holders(ctx context.Context, conn *pgx.Conn, tables []string) ([]int, error) {
+	rows, err := conn.Query(ctx, "SELECT DISTINCT a.pid "+fmt.Sprintf(holders, pg.Array(tables)))
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
+	return pgx.CollectRows(rows, pgx.RowTo[int])
 }

@@ -66,6 +66,7 @@ func (s *Session) attempt(ctx context.Context, conn *pgx.Conn, p *Plan) (err err
 		return err
 	}
 	sql, first, more := p.statements(how)
+	more = more || len(p.Views) > 0
 	// A counter that is set stays set, whatever becomes of the transaction: that
 	// comes last.
 	end := "COMMIT"
@@ -80,6 +81,9 @@ func (s *Session) attempt(ctx context.Context, conn *pgx.Conn, p *Plan) (err err
 		return s.Blocked(ctx, names, err)
 	}
 	if err := s.finish(ctx, conn, p, how, results[first:]); err != nil || !more {
+		return err
+	}
+	if err := s.refresh(ctx, conn, p); err != nil {
 		return err
 	}
 	if err := s.checkUndisturbed(ctx, conn, p); err != nil {

@@ -15,6 +15,7 @@ import (
 // Plan is what a reset puts back, and from what.
 type Plan struct {
 	witness.Put
+	Views  []int  // of Base: materialized views that were refreshed
 	Start  string // the start state that the rows come from
 	Report *engine.Report
 }

@@ -30,13 +30,15 @@ type Catalogs struct {
 	all []Catalog
 }
 
-// passing says of some catalogs which of their rows belong to a session and go
-// with it: those of temporary tables. Of any other catalog all rows count.
+// passing says of some catalogs which of their rows say nothing of a schema: those
+// of temporary tables, which go with a session, and those of the tables in which the
+// server keeps large values, which are others once a materialized view was
+// refreshed. Of any other catalog all rows count.
 var passing = func() map[string]string {
-	const relations = "(SELECT oid FROM pg_class WHERE relpersistence = 't')"
+	const relations = "(SELECT oid FROM pg_class WHERE relpersistence = 't' OR relnamespace = 99)"
 	const schemas = "(SELECT oid FROM pg_namespace WHERE nspname ~ '^pg_(toast_)?temp_')"
 	all := map[string]string{
-		"pg_class": "relpersistence = 't'", "pg_namespace": "oid IN " + schemas,
+		"pg_class": "relpersistence = 't' OR relnamespace = 99", "pg_namespace": "oid IN " + schemas,
 		"pg_proc": "pronamespace IN " + schemas, "pg_type": "typnamespace IN " + schemas,
 		"pg_depend": "classid = 'pg_class'::regclass AND objid IN " + relations +
 			" OR refclassid = 'pg_class'::regclass AND refobjid IN " + relations +
@@ -110,6 +112,8 @@ func (c Catalog) row() string {
 	for i, name := range c.columns {
 		columns[i] = name
 		switch {
+		case c.Name == "pg_class" && name == "reltoastrelid": // its settings count
+			columns[i] = "(SELECT concat(t.reloptions) FROM pg_class t WHERE t.oid = pg_class.reltoastrelid)"
 		case c.Name == "pg_namespace" && name == "oid":
 			columns[i] = "nullif(oid, " + public + ")"
 		case c.Name == "pg_description" && name == "objoid":

@@ -186,9 +186,10 @@ func Drops(now, before Schema) (sql string, known int, what []string) {
 		slices.SortFunc(names, func(a, b Name) int { return strings.Compare(a.Name, b.Name) })
 		for _, n := range names {
 			known++
-			if !partOf(now[n], now, before) {
-				what = append(what, kind+" "+now[n].Short())
+			if partOf(now[n], now, before) {
+				continue // it goes with its table
 			}
+			what = append(what, kind+" "+now[n].Short())
 			all = append(all, now[n].Drop)
 		}
 	}

@@ -1,7 +1,8 @@
 // Package wal reads the write-ahead log of a PostgreSQL server from its files:
 // which relations were written to between two positions. The format is that of
-// src/include/access/xlogrecord.h and xlog_internal.h of PostgreSQL 15, in the
-// byte order of the machine, which is taken to be little-endian.
+// src/include/access/xlogrecord.h and xlog_internal.h of PostgreSQL 15, which those
+// after it have kept, in the byte order of the machine, which is taken to be
+// little-endian.
 package wal
 
 import (
@@ -36,8 +37,14 @@ func (p Position) String() string { return fmt.Sprintf("%X/%X", uint64(p)>>32, u
 type Log struct {
 	Folder   string
 	Timeline uint32
-	Segment  int64 // bytes in a file
+	Segment  int64  // bytes in a file
+	Magic    uint16 // that its pages begin with
 }
+
+// Magics are the numbers that the pages of a log begin with (XLOG_PAGE_MAGIC in
+// access/xlog_internal.h), by the major versions whose logs this package was held
+// against the server's own dump program.
+var Magics = map[string]uint16{"15": 0xD110, "17": 0xD116, "18": 0xD118}
 
 // Block is a page that a record changes.
 type Block struct {
@@ -58,7 +65,6 @@ type Record struct {
 var ErrUnreadable = errors.New("the write-ahead log cannot be read")
 
 const (
-	magic      = 0xD110 // XLOG_PAGE_MAGIC of PostgreSQL 15
 	page       = 8192
 	shortHead  = 24 // of a page
 	longHead   = 40 // of the first page of a file
@@ -109,7 +115,7 @@ func (l Log) body(from, to Position) ([]byte, error) {
 		if begin >= stop {
 			continue
 		}
-		if binary.LittleEndian.Uint16(p) != magic || binary.LittleEndian.Uint64(p[8:]) != uint64(at) {
+		if binary.LittleEndian.Uint16(p) != l.Magic || binary.LittleEndian.Uint64(p[8:]) != uint64(at) {
 			return nil, fmt.Errorf("%w: another page than that of %s is there", ErrUnreadable, at)
 		}
 		body = append(body, p[begin-at:stop-at]...)

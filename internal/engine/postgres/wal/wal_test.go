@@ -31,14 +31,14 @@ func made() []byte {
 	sum := crc32.Update(crc32.Checksum(body, castagnoli()), castagnoli(), record)
 	record = append(binary.LittleEndian.AppendUint32(record, sum), body...)
 	p := make([]byte, page)
-	binary.LittleEndian.PutUint16(p, magic)
+	binary.LittleEndian.PutUint16(p, Magics["15"])
 	binary.LittleEndian.PutUint64(p[8:], segment)
 	copy(p[longHead:], record)
 	return p
 }
 
 func write(t testing.TB, p []byte) Log {
-	l := Log{Folder: t.TempDir(), Timeline: 1, Segment: segment}
+	l := Log{Folder: t.TempDir(), Timeline: 1, Segment: segment, Magic: Magics["15"]}
 	require.NoError(t, os.WriteFile(filepath.Join(l.Folder, "000000010000000000000001"), p, 0o600))
 	return l
 }

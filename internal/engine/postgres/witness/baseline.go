@@ -22,8 +22,9 @@ type Baseline struct {
 	At string `json:"at,omitempty"`
 }
 
-// Form is what baselines look like that this Hemzo reads and writes.
-const Form = 4
+// Form is what baselines look like that this Hemzo reads and writes, the sums in them
+// included: it changes with what they are sums of.
+const Form = 5
 
 // Mark is one table: whatever writes to it changes one of File, Pages and
 // Vacuums, or leaves pages that are not visible to all.

@@ -117,6 +117,9 @@ func (l *Look) logged(ctx context.Context, conn *pgx.Conn, inside bool, base Bas
 	if l.log, err = l.Server.FindLog(ctx, conn); err != nil {
 		return t, 0, false, err
 	}
+	if l.log.Folder == "" { // of a format that nobody has looked at
+		return t, 0, false, nil
+	}
 	// A crash of the server would take back a position that is not on disk.
 	if m.Flushed < m.At {
 		if took, err = Flush(ctx, conn); err != nil {
@@ -246,7 +249,8 @@ func (l *Look) filesOfBase(base Baseline) map[uint32]fileOwner {
 func (s *Server) FindLog(ctx context.Context, conn *pgx.Conn) (wal.Log, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.log.Folder != "" || s.Socket() == "" {
+	magic, known := wal.Magics[s.Major()]
+	if s.log.Folder != "" || s.Socket() == "" || !known {
 		return s.log, nil
 	}
 	var timeline string
@@ -256,6 +260,6 @@ func (s *Server) FindLog(ctx context.Context, conn *pgx.Conn) (wal.Log, error) {
 	if err = errors.Join(err, failed); err != nil {
 		return wal.Log{}, err
 	}
-	s.log.Timeline, s.log.Folder = uint32(n), filepath.Join(s.Socket(), "data", "pg_wal")
+	s.log.Magic, s.log.Timeline, s.log.Folder = magic, uint32(n), filepath.Join(s.Socket(), "data", "pg_wal")
 	return s.log, nil
 }

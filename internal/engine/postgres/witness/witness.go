@@ -23,6 +23,8 @@ type Server struct {
 	// Socket is the folder of a private server, with its data; "" where this
 	// process sees none.
 	Socket func() string
+	// Major returns the server's major version.
+	Major func() string
 
 	Catalogs schema.Catalogs
 
@@ -33,7 +35,7 @@ type Server struct {
 // Tested are the majors for which it was shown that what reads a table leaves
 // the visibility map alone, what writes to it does not, and that the log tells
 // the same.
-var Tested = []string{"15"}
+var Tested = []string{"15", "17", "18"}
 
 // Cannot says why rows cannot be put back in place, or what was touched not be
 // told.

@@ -23,7 +23,10 @@ SELECT CASE c.relkind WHEN 'r' THEN 'table' WHEN 'p' THEN 'table' WHEN 'f' THEN 
     CASE WHEN c.relkind IN ('r', 'p', 'f', 'c', 'm', 'v') THEN (SELECT E'\x1e' || string_agg(concat_ws(E'\x1f',
       quote_ident(a.attname), format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity,
       a.attgenerated, a.attstorage,
-      (SELECT o.collname FROM pg_collation o WHERE o.oid = a.attcollation), a.attacl::text, a.attoptions::text,
+      (SELECT o.collname FROM pg_collation o WHERE o.oid = a.attcollation), a.attacl::text,
+        -- some builds count a column's versions there
+        CASE WHEN a.attoptions IS NOT NULL THEN (SELECT array_agg(o) FROM unnest(a.attoptions) o
+          WHERE o NOT LIKE 'pg\_attver=%')::text END,
         pg_get_expr(d.adbin, d.adrelid), col_description(c.oid, a.attnum)), E'\x1e' ORDER BY a.attnum)
       FROM pg_attribute a LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
         WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) END),
@@ -51,7 +54,7 @@ SELECT 'constraint', format('%I on %s', k.conname, CASE WHEN k.conrelid <> 0 THE
     k.conrelid::regclass, k.conname) ELSE format('ALTER DOMAIN %s DROP CONSTRAINT IF EXISTS %I',
     k.contypid::regtype, k.conname) END
 FROM pg_constraint k JOIN pg_namespace n ON n.oid = k.connamespace WHERE n.oid IN (SELECT oid FROM users)
-  AND k.contype <> 't'
+  AND k.contype NOT IN ('t', 'n') -- that a column is not null stands with the column
 UNION ALL
 SELECT 'trigger', format('%I on %s', t.tgname, t.tgrelid::regclass), concat_ws(' ', pg_get_triggerdef(t.oid),
   t.tgenabled, obj_description(t.oid, 'pg_trigger')), t.tgrelid::regclass::text,

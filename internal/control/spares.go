@@ -14,8 +14,8 @@ import (
 	"hemzo/internal/engine"
 )
 
-// stock makes copies ahead of demand, in the background, and hands them out.
-type stock struct {
+// spares makes copies ahead of demand, in the background, and hands them out.
+type spares struct {
 	mu    sync.Mutex
 	ready map[*source][]engine.Entry
 	order map[*source]copies.Request // how to make more
@@ -26,28 +26,28 @@ type stock struct {
 	ended chan struct{}
 }
 
-func newStock() *stock {
+func newSpares() *spares {
 	ctx, stop := context.WithCancel(context.Background())
-	s := &stock{ready: map[*source][]engine.Entry{}, order: map[*source]copies.Request{}, busy: busyMachine,
+	s := &spares{ready: map[*source][]engine.Entry{}, order: map[*source]copies.Request{}, busy: busyMachine,
 		wake: make(chan struct{}, 1), stop: stop, ended: make(chan struct{})}
 	go s.fill(ctx)
 	return s
 }
 
 // want has copies made ahead like the one that was just taken.
-func (s *stock) want(source *source, r copies.Request) {
-	if source.Stock == 0 {
+func (s *spares) want(source *source, r copies.Request) {
+	if source.Spare == 0 {
 		return
 	}
 	s.mu.Lock()
-	r.Progress, r.Stock, r.ID, r.Name = nil, true, "", ""
+	r.Progress, r.Spare, r.ID, r.Name = nil, true, "", ""
 	s.order[source] = r
 	s.used = time.Now()
 	s.mu.Unlock()
 	s.poke()
 }
 
-func (s *stock) poke() {
+func (s *spares) poke() {
 	select {
 	case s.wake <- struct{}{}:
 	default:
@@ -56,7 +56,7 @@ func (s *stock) poke() {
 
 // pop hands out a copy that was made ahead, of the layer wanted: those of
 // older sources are dropped.
-func (s *stock) pop(ctx context.Context, source *source, fingerprint string) (e engine.Entry, ok bool) {
+func (s *spares) pop(ctx context.Context, source *source, fingerprint string) (e engine.Entry, ok bool) {
 	s.mu.Lock()
 	s.used = time.Now()
 	var stale []engine.Entry
@@ -80,7 +80,7 @@ func (s *stock) pop(ctx context.Context, source *source, fingerprint string) (e 
 // quiet is how long nobody must have asked for a copy before more are made.
 const quiet = 50 * time.Millisecond
 
-func (s *stock) fill(ctx context.Context) {
+func (s *spares) fill(ctx context.Context) {
 	defer close(s.ended)
 	for {
 		select {
@@ -94,11 +94,11 @@ func (s *stock) fill(ctx context.Context) {
 }
 
 // one makes one copy; false where there is enough.
-func (s *stock) one(ctx context.Context) bool {
+func (s *spares) one(ctx context.Context) bool {
 	s.mu.Lock()
 	var source *source
 	for x := range s.order {
-		if len(s.ready[x]) < x.Stock {
+		if len(s.ready[x]) < x.Spare {
 			source = x
 		}
 	}
@@ -132,7 +132,7 @@ func (s *stock) one(ctx context.Context) bool {
 
 // giveUp drops what was made ahead, and makes no more; false where there was
 // nothing.
-func (s *stock) giveUp(ctx context.Context) bool {
+func (s *spares) giveUp(ctx context.Context) bool {
 	s.mu.Lock()
 	ready := s.ready
 	s.ready, s.order = map[*source][]engine.Entry{}, map[*source]copies.Request{}
@@ -178,7 +178,7 @@ func busyMachine() bool {
 }
 
 // close ends the making and drops what was made.
-func (s *stock) close(drop func(copies.ScopedServer, engine.Entry) error) error {
+func (s *spares) close(drop func(copies.ScopedServer, engine.Entry) error) error {
 	s.stop()
 	<-s.ended
 	s.mu.Lock()

@@ -1,0 +1,54 @@
+package postgres_test
+
+import (
+	"os"
+	"os/exec"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// otherMajors are the major versions beside this machine's of which there are
+// images.
+var otherMajors = []string{"13", "17", "18"}
+
+// inside says that the tests run in an image of another major.
+const inside = "HEMZO_TEST_INSIDE"
+
+// everywhere are the tests that any major passes, exactly those that also trust
+// what a write leaves in the server's files.
+const (
+	everywhere = "TestChanges$|TestChangesByAnyKey|TestSuiteInMemory|TestSuiteExisting|TestPasswords|" +
+		"TestRightsOfTests|TestFactsOfTests|TestReplacedAhead|TestResetBlocked|TestKeptFolders"
+	exactly = "TestReset$|TestLogAgrees|TestLogTells|TestGrown|TestSnapshotInPlace|TestBuiltIn|TestRandomWork|TestMarks|" +
+		"TestResetAfterCrash"
+)
+
+// TestOtherMajors runs the tests of servers in memory on other major versions: in
+// an image of each, where its programs are.
+func TestOtherMajors(t *testing.T) {
+	if os.Getenv(inside) != "" {
+		t.Skip("this is one of them")
+	}
+	if os.Getuid() != 0 {
+		t.Skip("the images are root's")
+	}
+	self, err := os.Executable()
+	require.NoError(t, err)
+	here, err := os.Getwd()
+	require.NoError(t, err)
+	for _, major := range otherMajors {
+		t.Run(major, func(t *testing.T) {
+			t.Parallel()
+			which := everywhere
+			if major != "13" {
+				which += "|" + exactly
+			}
+			out, err := exec.Command("docker", "run", "--rm", "--init", "--shm-size", "1g", "-v", self+":/test:ro",
+				"-v", here+":/src:ro", "-w", "/src", "-e", "HOME=/tmp", "-e", inside+"=1", "--entrypoint", "/test",
+				"hemzo-test/postgres:"+major, "-test.run", which, "-rounds", "5").CombinedOutput()
+			assert.NoError(t, err, string(out))
+		})
+	}
+}
