@@ -63,14 +63,26 @@ func (b *building) begin(e template.Event) {
 		return
 	}
 	if b.bar == nil {
-		style := mpb.BarStyle().Lbound("").Rbound("").Filler("▰").Tip("▰").Padding("▱")
-		b.bar = b.box.New(int64(e.Of), style,
+		b.bar = addBar(b.box, int64(e.Of),
 			mpb.PrependDecorators(decor.Name(b.name+"  ")),
 			mpb.AppendDecorators(decor.CountersNoUnit(" %d of %d  "),
 				decor.Any(func(decor.Statistics) string { return b.step.Load().(string) })),
 			mpb.BarRemoveOnComplete())
 	}
-	b.bar.SetCurrent(int64(e.Number - 1))
+	if b.bar != nil {
+		b.bar.SetCurrent(int64(e.Number - 1))
+	}
+}
+
+// addBar adds a bar of a total; nil where the bars have ended, as they do by
+// themselves once their context is done: Ctrl-C comes between any two steps.
+func addBar(box *mpb.Progress, total int64, options ...mpb.BarOption) *mpb.Bar {
+	style := mpb.BarStyle().Lbound("").Rbound("").Filler("▰").Tip("▰").Padding("▱")
+	bar, err := box.Add(total, style.Build(), options...)
+	if err != nil {
+		return nil
+	}
+	return bar
 }
 
 // end takes the bar away.

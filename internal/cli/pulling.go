@@ -51,10 +51,13 @@ func (p *pulling) event(e container.Pulling) {
 	if l == nil {
 		l = &layerBar{}
 		l.status.Store("")
-		l.bar = p.box.New(e.Of, mpb.BarStyle().Lbound("").Rbound("").Filler("▰").Tip("▰").Padding("▱"),
+		l.bar = addBar(p.box, e.Of,
 			mpb.PrependDecorators(decor.Name("layer "+e.Layer+"  ")),
 			mpb.AppendDecorators(decor.CountersKibiByte(" % .1f of % .1f  "),
 				decor.Any(func(decor.Statistics) string { return l.status.Load().(string) })))
+		if l.bar == nil {
+			return
+		}
 		p.bars[e.Layer] = l
 	}
 	l.status.Store(e.Status)
