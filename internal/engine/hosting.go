@@ -105,6 +105,7 @@ type ContainerHost interface {
 
 // Candidate is a container whose server may be ready.
 type Candidate struct {
+	Kept     string                // a folder for what makes the next start faster; "" for none
 	Address  func(port int) string // "127.0.0.1:34567", on this machine
 	Password string                // that the server was given
 	Printed  func(text string) bool

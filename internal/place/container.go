@@ -144,7 +144,7 @@ func (c inContainer) try(ctx context.Context, docker *container.Engine, name str
 			_ = docker.Forget(context.WithoutCancel(ctx), name)
 		}
 	}()
-	address, err := probeContainer(ctx, docker, c.how, spec, run, &tail{}, home.Password)
+	address, err := probeContainer(ctx, docker, c.how, spec, run, &tail{}, home)
 	if prune := c.engine.Hosting().Prune; err == nil && run.Seeded && prune != nil {
 		// A guard that was killed could not prune it.
 		err = prune(ctx, address)
@@ -169,10 +169,10 @@ const reachTime = 3 * time.Second
 // ends, time is up, or it is clear that its address cannot be reached from here.
 func probeContainer(
 	ctx context.Context, docker *container.Engine, how engine.ContainerHost, spec engine.Spec, run *container.Running,
-	said *tail, password string,
+	said *tail, home engine.Home,
 ) (json.RawMessage, error) {
 	candidate := engine.Candidate{
-		Address: run.Address, Password: password, Printed: said.holds,
+		Address: run.Address, Password: home.Password, Kept: home.Kept, Printed: said.holds,
 		Running: func(ctx context.Context) bool {
 			state, err := docker.State(ctx, run.Name)
 			return err == nil && state == "running"

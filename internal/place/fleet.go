@@ -163,7 +163,7 @@ func (f *containers) Start(ctx context.Context, id, _ string) (engine.Endpoint, 
 	if err != nil {
 		return engine.Endpoint{}, err
 	}
-	address, err := probeContainer(ctx, f.docker, f.how, f.spec, run, said, "")
+	address, err := probeContainer(ctx, f.docker, f.how, f.spec, run, said, engine.Home{})
 	if err != nil {
 		_ = f.Stop(context.WithoutCancel(ctx), id) // else it is swept
 		why := fault.New(fault.Lacking, "", "the %s %s did not start: %v", f.name, imageOf(image, f.spec), err)

@@ -165,6 +165,9 @@ func (o opener) newRecord(ctx context.Context, identity string) (r record, err e
 	}
 	if c, ok := o.host.(inContainer); ok {
 		r.Container = containerName(o.state, identity)
+		if kept, err := keptFolder(); err == nil { // without one each start tests the server anew
+			r.Kept = filepath.Join(kept, r.Engine)
+		}
 		return r, prepare(ctx, w, imageOf(c.how.Image(w.Spec), w.Spec))
 	}
 	err = o.assignFolders(&r)

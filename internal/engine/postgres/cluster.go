@@ -22,6 +22,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
 )
 
@@ -39,6 +40,8 @@ type address struct {
 	Private  bool   `json:"private"`
 	Where    string `json:"where"`
 	Version  string `json:"version,omitempty"`
+	// Trust is what the self-test of the server's build found.
+	Trust witness.Trust `json:"trust"`
 }
 
 // Identity names the private server for a Spec: its version and settings.
@@ -363,11 +366,12 @@ func (c *cluster) probe(ctx context.Context, port int) (json.RawMessage, error) 
 		}
 		return nil, fmt.Errorf("waiting for PostgreSQL: %w", err)
 	}
-	if err := conn.Close(ctx); err != nil {
-		return nil, fmt.Errorf("asking PostgreSQL: %w", err)
-	}
+	defer conn.Close(context.WithoutCancel(ctx))
 	a.Host, a.Socket, a.Version = "127.0.0.1", c.home.Folder, c.version()
-	if a.Password, err = c.secure(ctx, a); err != nil {
+	if a.Password, err = c.secure(ctx, conn, a); err != nil {
+		return nil, err
+	}
+	if a.Trust, err = trustBuild(ctx, conn, a, c.home.Kept, c.home.Log); err != nil {
 		return nil, err
 	}
 	return json.Marshal(a)
@@ -390,12 +394,7 @@ func portInUse(port int) bool {
 }
 
 // secure sets the passwords: until then nobody comes in but by the socket.
-func (c *cluster) secure(ctx context.Context, a address) (string, error) {
-	conn, err := dial(ctx, a.inside(), "postgres")
-	if err != nil {
-		return "", err
-	}
-	defer conn.Close(ctx)
+func (c *cluster) secure(ctx context.Context, conn *pgx.Conn, a address) (string, error) {
 	password := c.home.Password
 	verifier, err := scram(password)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
 	"slices"
 	"strconv"
@@ -60,6 +61,7 @@ func (Engine) Probe(ctx context.Context, _ engine.Spec, c engine.Candidate) (jso
 	port, _ := strconv.Atoi(number)
 	password := c.Password
 	// Where nothing answers it says so soon, whatever time there is.
+	whole := ctx
 	ctx, stop := context.WithTimeout(ctx, 2*time.Second)
 	defer stop()
 	a := address{Host: host, Port: port, User: admin, Password: password, Database: "postgres", Private: true,
@@ -81,6 +83,9 @@ func (Engine) Probe(ctx context.Context, _ engine.Spec, c engine.Candidate) (jso
 	}
 	if err != nil {
 		return nil, fmt.Errorf("setting the password: %w", err)
+	}
+	if a.Trust, err = trustBuild(whole, conn, a, c.Kept, io.Discard); err != nil {
+		return nil, err
 	}
 	return json.Marshal(a)
 }

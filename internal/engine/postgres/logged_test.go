@@ -57,7 +57,7 @@ func TestLogAgrees(t *testing.T) {
 	kinds := map[string]bool{}
 	tools, err := find("")
 	require.NoError(t, err)
-	out, err := exec.Command(filepath.Join(tools.folder, "pg_waldump"), "-p", log.Folder, "-s", from.At.String(), "-e",
+	out, err := exec.Command(filepath.Join(tools.folder, "pg_waldump"), "-p", filepath.Join(s.socket, "data", "pg_wal"), "-s", from.At.String(), "-e",
 		to.At.String()).Output()
 	require.NoError(t, err)
 	for line := range strings.Lines(string(out)) {
@@ -166,7 +166,7 @@ func TestLogTells(t *testing.T) {
 // TestFirstLook: the first look of a process is taken without a session in the
 // copy, and all goes as otherwise.
 func TestFirstLook(t *testing.T) {
-	s, copied, fresh := beginWith(t, true,
+	s, copied, fresh := beginWith(t, witness.Trust{Map: true, Log: true},
 		"CREATE TABLE kind (code text PRIMARY KEY); INSERT INTO kind VALUES ('d'), ('z'); CREATE TABLE hive (id "+
 			"serial PRIMARY KEY, label text)")
 	want := contents(t, s, fresh.ID)

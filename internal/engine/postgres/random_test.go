@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/reset"
 )
 
@@ -136,21 +137,22 @@ func (w *worker) round(ctx context.Context) {
 // names the seed that repeats it.
 func TestRandomWork(t *testing.T) {
 	t.Parallel()
-	for name, exact := range map[string]bool{"the map": true, "every row": false} {
+	for name, trust := range trusts {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			randomWork(t, exact)
+			randomWork(t, trust)
 		})
 	}
 }
 
-func randomWork(t *testing.T, exact bool) {
+// randomWork has a server of which no more is believed than is said.
+func randomWork(t *testing.T, trust witness.Trust) {
 	n := *seed
 	if n == 0 {
 		n = rand.Uint64()
 	}
 	ctx := t.Context()
-	s, copied, fresh := begin(t, exact)
+	s, copied, fresh := beginWith(t, trust, hives)
 	want, dump := contents(t, s, fresh.ID), dumped(t, s, fresh.ID)
 	w := &worker{Rand: rand.New(rand.NewPCG(n, 1))}
 	connect := func() {

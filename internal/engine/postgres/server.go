@@ -31,6 +31,7 @@ type server struct {
 	roles         bool // the connection may make roles: each database has an owner of its own
 	isSuperuser   bool // it may do anything
 	autovacuumOff bool // nobody vacuums but who says so, and it is counted
+	trust         witness.Trust
 
 	patience      engine.Patience
 	said          atomic.Bool       // that it is waited for
@@ -69,7 +70,7 @@ func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
 	s := &server{config: config, host: host, patience: p, referenceTurn: turn.New(), owning: turn.New(),
 		turn:       turn.New(),
 		background: newBackgroundConns(), heldLocks: map[string]bool{}}
-	s.witness.Exact = s.exact
+	s.witness.Trust = s.trusted
 	s.witness.Major = func() string { return major(s.about.Version) }
 	s.witness.Super = func() bool { return s.isSuperuser }
 	s.witness.Socket = func() string { return s.socket }

@@ -143,7 +143,7 @@ func connect(ctx context.Context, at json.RawMessage, p engine.Patience) (engine
 		return nil, err
 	}
 	s := newServer(config, a.Host, p)
-	s.socket, s.private, s.key = a.Socket, true, a.Password
+	s.socket, s.private, s.key, s.trust = a.Socket, true, a.Password, a.Trust
 	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: a.Where,
 		Address: net.JoinHostPort(a.Host, fmt.Sprint(a.Port))}
 	return s, s.begin(ctx)

@@ -16,14 +16,10 @@ var otherMajors = []string{"13", "17", "18"}
 // inside says that the tests run in an image of another major.
 const inside = "HEMZO_TEST_INSIDE"
 
-// everywhere are the tests that any major passes, exactly those that also trust
-// what a write leaves in the server's files.
-const (
-	everywhere = "TestChanges$|TestChangesByAnyKey|TestSuiteInMemory|TestSuiteExisting|TestPasswords|" +
-		"TestRightsOfTests|TestFactsOfTests|TestReplacedAhead|TestResetBlocked|TestKeptFolders"
-	exactly = "TestReset$|TestLogAgrees|TestLogTells|TestGrown|TestSnapshotInPlace|TestBuiltIn|TestRandomWork|TestMarks|" +
-		"TestResetAfterCrash"
-)
+// tests are those that depend on what the server is.
+const tests = "TestChanges$|TestChangesByAnyKey|TestSuiteInMemory|TestSuiteExisting|TestPasswords|TestRightsOfTests|" +
+	"TestFactsOfTests|TestReplacedAhead|TestResetBlocked|TestKeptFolders|TestReset$|TestLogAgrees|TestLogTells|TestGrown|" +
+	"TestSnapshotInPlace|TestUncommitted|TestBuiltIn|TestBuilds|TestSelfTest|TestRandomWork|TestMarks|TestResetAfterCrash"
 
 // TestOtherMajors runs the tests of servers in memory on other major versions: in
 // an image of each, where its programs are.
@@ -41,13 +37,14 @@ func TestOtherMajors(t *testing.T) {
 	for _, major := range otherMajors {
 		t.Run(major, func(t *testing.T) {
 			t.Parallel()
-			which := everywhere
-			if major != "13" {
-				which += "|" + exactly
+			skipped := "none"
+			if major == "13" { // whose dumps tell a schema public that was made anew from the first one
+				skipped = "TestBuiltIn"
 			}
 			out, err := exec.Command("docker", "run", "--rm", "--init", "--shm-size", "1g", "-v", self+":/test:ro",
 				"-v", here+":/src:ro", "-w", "/src", "-e", "HOME=/tmp", "-e", inside+"=1", "--entrypoint", "/test",
-				"hemzo-test/postgres:"+major, "-test.run", which, "-rounds", "5").CombinedOutput()
+				"hemzo-test/postgres:"+major, "-test.run", tests, "-test.skip", skipped,
+				"-rounds", "5").CombinedOutput()
 			assert.NoError(t, err, string(out))
 		})
 	}

@@ -39,12 +39,12 @@ var passing = func() map[string]string {
 	const schemas = "(SELECT oid FROM pg_namespace WHERE nspname ~ '^pg_(toast_)?temp_')"
 	all := map[string]string{
 		"pg_class": "relpersistence = 't' OR relnamespace = 99", "pg_namespace": "oid IN " + schemas,
-		"pg_proc": "pronamespace IN " + schemas, "pg_type": "typnamespace IN " + schemas,
+		"pg_proc": "pronamespace IN " + schemas, "pg_type": "typnamespace = 99 OR typnamespace IN " + schemas,
 		"pg_depend": "classid = 'pg_class'::regclass AND objid IN " + relations +
 			" OR refclassid = 'pg_class'::regclass AND refobjid IN " + relations +
 			" OR refclassid = 'pg_namespace'::regclass AND refobjid IN " + schemas +
-			" OR classid = 'pg_type'::regclass AND objid IN (SELECT oid FROM pg_type WHERE typnamespace IN " + schemas +
-			")",
+			" OR classid = 'pg_type'::regclass AND objid IN (SELECT oid FROM pg_type WHERE typnamespace = 99 OR " +
+			"typnamespace IN " + schemas + ")",
 		// of the schema public, with which they go
 		"pg_init_privs":  "classoid = 'pg_namespace'::regclass AND objoid = 2200",
 		"pg_description": "classoid = 'pg_class'::regclass AND objoid IN " + relations,

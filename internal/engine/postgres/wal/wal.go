@@ -1,8 +1,8 @@
-// Package wal reads the write-ahead log of a PostgreSQL server from its files:
-// which relations were written to between two positions. The format is that of
-// src/include/access/xlogrecord.h and xlog_internal.h of PostgreSQL 15, which those
-// after it have kept, in the byte order of the machine, which is taken to be
-// little-endian.
+// Package wal reads the write-ahead log of a PostgreSQL server: which relations
+// were written to between two positions. The format is that of
+// src/include/access/xlogrecord.h and xlog_internal.h of PostgreSQL 15, which the
+// other versions share but for what Formats says, in the byte order of the
+// machine, which is taken to be little-endian.
 package wal
 
 import (
@@ -33,18 +33,43 @@ func ParsePosition(text string) (Position, error) {
 
 func (p Position) String() string { return fmt.Sprintf("%X/%X", uint64(p)>>32, uint32(p)) }
 
-// Log is where a server's log lies.
+// Log is where a server's log lies, and how it is written.
 type Log struct {
-	Folder   string
+	// Fetch reads from one of the log's files, from an offset on. nil where the log
+	// cannot be read.
+	Fetch    func(file string, offset int64, into []byte) error
 	Timeline uint32
-	Segment  int64  // bytes in a file
-	Magic    uint16 // that its pages begin with
+	Segment  int64 // bytes in a file
+	Format
 }
 
-// Magics are the numbers that the pages of a log begin with (XLOG_PAGE_MAGIC in
-// access/xlog_internal.h), by the major versions whose logs this package was held
+// Format is what differs between the logs of major versions.
+type Format struct {
+	Magic      uint16 // that pages begin with: XLOG_PAGE_MAGIC in access/xlog_internal.h
+	Compressed byte   // flags of an image that is compressed: access/xlogrecord.h
+}
+
+// Formats are those of the major versions whose logs this package was held
 // against the server's own dump program.
-var Magics = map[string]uint16{"15": 0xD110, "17": 0xD116, "18": 0xD118}
+var Formats = map[string]Format{
+	"13": {Magic: 0xD106, Compressed: 0x02},
+	"15": {Magic: 0xD110, Compressed: 0x04 | 0x08 | 0x10},
+	"17": {Magic: 0xD116, Compressed: 0x04 | 0x08 | 0x10},
+	"18": {Magic: 0xD118, Compressed: 0x04 | 0x08 | 0x10},
+}
+
+// InFolder fetches from the files of a folder.
+func InFolder(folder string) func(string, int64, []byte) error {
+	return func(file string, offset int64, into []byte) error {
+		f, err := os.Open(filepath.Join(folder, file))
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		_, err = f.ReadAt(into, offset)
+		return err
+	}
+}
 
 // Block is a page that a record changes.
 type Block struct {
@@ -58,6 +83,8 @@ type Record struct {
 	Transaction   uint32 // 0 where it belongs to none
 	Manager, Info byte   // the resource manager, and what it did
 	Blocks        []Block
+
+	compressed byte // flags of a compressed image
 }
 
 // ErrUnreadable says that the log cannot be read from a position: it is of
@@ -82,7 +109,7 @@ func (l Log) Read(from, to Position, each func(*Record)) error {
 	if err != nil {
 		return err
 	}
-	var r Record
+	r := Record{compressed: l.Compressed}
 	for len(body) > 0 {
 		n, err := r.read(body)
 		if err != nil {
@@ -127,12 +154,8 @@ func (l Log) body(from, to Position) ([]byte, error) {
 func (l Log) file(at Position, into []byte) error {
 	number := uint64(at) / uint64(l.Segment)
 	perID := uint64(1<<32) / uint64(l.Segment)
-	f, err := os.Open(filepath.Join(l.Folder, fmt.Sprintf("%08X%08X%08X", l.Timeline, number/perID, number%perID)))
-	if err != nil {
-		return fmt.Errorf("%w: %w", ErrUnreadable, err)
-	}
-	defer f.Close()
-	if _, err := f.ReadAt(into, int64(uint64(at)%uint64(l.Segment))); err != nil {
+	name := fmt.Sprintf("%08X%08X%08X", l.Timeline, number/perID, number%perID)
+	if err := l.Fetch(name, int64(uint64(at)%uint64(l.Segment)), into); err != nil {
 		return fmt.Errorf("%w: %w", ErrUnreadable, err)
 	}
 	return nil
@@ -171,7 +194,6 @@ const (
 	hasImage     = 0x10
 	sameRelation = 0x80
 	hasHole      = 0x01
-	compressed   = 0x04 | 0x08 | 0x10
 )
 
 // heads reads the heads of a record's blocks, which come before all data.
@@ -208,7 +230,7 @@ func (r *Record) block(cut *cutter) (data int) {
 	if flags&hasImage != 0 {
 		data += int(cut.number(2))
 		cut.number(2)
-		if info := cut.number(1); info&hasHole != 0 && info&compressed != 0 {
+		if info := cut.number(1); info&hasHole != 0 && info&uint32(r.compressed) != 0 {
 			cut.number(2)
 		}
 	}

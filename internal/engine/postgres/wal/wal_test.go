@@ -31,16 +31,16 @@ func made() []byte {
 	sum := crc32.Update(crc32.Checksum(body, castagnoli()), castagnoli(), record)
 	record = append(binary.LittleEndian.AppendUint32(record, sum), body...)
 	p := make([]byte, page)
-	binary.LittleEndian.PutUint16(p, Magics["15"])
+	binary.LittleEndian.PutUint16(p, Formats["15"].Magic)
 	binary.LittleEndian.PutUint64(p[8:], segment)
 	copy(p[longHead:], record)
 	return p
 }
 
 func write(t testing.TB, p []byte) Log {
-	l := Log{Folder: t.TempDir(), Timeline: 1, Segment: segment, Magic: Magics["15"]}
-	require.NoError(t, os.WriteFile(filepath.Join(l.Folder, "000000010000000000000001"), p, 0o600))
-	return l
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "000000010000000000000001"), p, 0o600))
+	return Log{Fetch: InFolder(folder), Timeline: 1, Segment: segment, Format: Formats["15"]}
 }
 
 // TestRead reads a record by hand; what is not whole is an error.
@@ -50,10 +50,12 @@ func TestRead(t *testing.T) {
 	l := write(t, p)
 	var got []Record
 	keep := func(r *Record) {
-		got = append(got, Record{r.Transaction, r.Manager, r.Info, append([]Block(nil), r.Blocks...)})
+		got = append(got, Record{Transaction: r.Transaction, Manager: r.Manager, Info: r.Info,
+			Blocks: append([]Block(nil), r.Blocks...)})
 	}
 	require.NoError(t, l.Read(segment+longHead, segment+longHead+n, keep))
-	assert.Equal(t, []Record{{77, heap, 0x20, []Block{{0x400c, 0x400d, 2, 8}, {0x400c, 0x400d, 1, 2}}}}, got)
+	assert.Equal(t, []Record{{Transaction: 77, Manager: heap, Info: 0x20,
+		Blocks: []Block{{0x400c, 0x400d, 2, 8}, {0x400c, 0x400d, 1, 2}}}}, got)
 	assert.True(t, got[0].Writes())
 	assert.ErrorIs(t, l.Read(segment+longHead, segment+longHead+n-8, keep), ErrUnreadable, "it ends within the record")
 	assert.ErrorIs(t, l.Read(segment+longHead, 3*segment, keep), ErrUnreadable, "no such file")
@@ -90,7 +92,7 @@ func FuzzRecord(f *testing.F) {
 				crc32.Update(crc32.Checksum(b, castagnoli()), castagnoli(), head[:20]))
 			b = append(head, b...)
 		}
-		var r Record
+		r := Record{compressed: Formats["15"].Compressed}
 		n, err := r.read(b)
 		if err != nil {
 			require.ErrorIs(t, err, ErrUnreadable)

@@ -24,9 +24,7 @@ func (l *Look) Settle(ctx context.Context, conn *pgx.Conn, p Put) (fresh Baselin
 			err = l.vacuumed(ctx, conn, p, &fresh)
 		}
 	} else {
-		for _, at := range p.Tables {
-			p.Stamp(&fresh.Tables[at])
-		}
+		err = l.stamped(ctx, conn, p, &fresh)
 	}
 	if err != nil {
 		return fresh, fmt.Errorf("settling what was put back: %w", err)
@@ -36,6 +34,28 @@ func (l *Look) Settle(ctx context.Context, conn *pgx.Conn, p Put) (fresh Baselin
 		l.fileOwners = owners
 	}
 	return fresh, nil
+}
+
+// stamped notes what was put back where rows tell it, not the map, and for the log
+// which files are read from now on. Who gives a table another file writes to
+// pg_class, which the log shows from the position on that is noted with them.
+func (l *Look) stamped(ctx context.Context, conn *pgx.Conn, p Put, fresh *Baseline) error {
+	for _, at := range p.Tables {
+		p.Stamp(&fresh.Tables[at])
+	}
+	if !l.Server.Trust().Log {
+		return nil
+	}
+	now, err := filed(ctx, conn, *fresh)
+	if err != nil {
+		return err
+	}
+	to, err := l.cleanPositionAfter(ctx, conn, p)
+	if now.At = ""; to > 0 {
+		now.At = formatLogMark(l.OID, to)
+	}
+	*fresh = now
+	return err
 }
 
 // vacuumEvery is after how many resets in a row the tables that were put back are
@@ -170,14 +190,17 @@ func remarkTables(ctx context.Context, conn *pgx.Conn, p Put, tables []int, fres
 // has looked at, and done. Where anything else was written to since the look,
 // that is where the look was.
 func (l *Look) cleanPositionAfter(ctx context.Context, conn *pgx.Conn, p Put) (wal.Position, error) {
-	if l.log.Folder == "" || p.At == 0 || len(p.Catalogs) > 0 {
+	if p.At == 0 || len(p.Catalogs) > 0 {
 		return p.At, nil
+	}
+	if err := l.findLog(ctx, conn); err != nil || l.log.Fetch == nil {
+		return p.At, err
 	}
 	m, err := l.Server.Moment(ctx, conn, "", l.OID)
 	if err == nil && m.Flushed < m.At {
 		_, err = Flush(ctx, conn)
 	}
-	if err != nil || m.At-p.At > readable {
+	if err != nil || m.At-p.At > l.readable() {
 		return p.At, err
 	}
 	files, own := l.filesOfBase(p.Base), number(p.XID)

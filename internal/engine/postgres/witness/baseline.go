@@ -24,7 +24,7 @@ type Baseline struct {
 
 // Form is what baselines look like that this Hemzo reads and writes, the sums in them
 // included: it changes with what they are sums of.
-const Form = 5
+const Form = 6
 
 // Mark is one table: whatever writes to it changes one of File, Pages and
 // Vacuums, or leaves pages that are not visible to all.

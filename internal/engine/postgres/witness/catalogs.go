@@ -101,9 +101,16 @@ func (b *Baseline) readCatalogs(ctx context.Context, conn *pgx.Conn, s *Server) 
 	for i, c := range all {
 		b.Catalogs[i] = Mark{Name: c.Name, OID: c.OID}
 	}
+	look := measure // the log needs their files
 	if b.Exact {
-		if b.Catalogs, err = observe(ctx, conn, b.Catalogs); err != nil {
-			return err
+		look = observe
+	}
+	if b.Catalogs, err = look(ctx, conn, b.Catalogs); err != nil {
+		return err
+	}
+	if !b.Exact {
+		for i := range b.Catalogs {
+			b.Catalogs[i].Vacuums = 0
 		}
 	}
 	rows, err := conn.Query(ctx, written(all, nil, schema.Places(len(all)), ""), pgx.QueryExecModeSimpleProtocol)

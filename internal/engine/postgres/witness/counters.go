@@ -88,6 +88,39 @@ func PutCounters(all []Counter) string {
 		") AS put (name, value, called)"
 }
 
+// filed is a baseline with the files that everything has now.
+func filed(ctx context.Context, conn *pgx.Conn, b Baseline) (Baseline, error) {
+	var err error
+	for _, all := range []*[]Mark{&b.Tables, &b.Catalogs} {
+		ids := make([]uint32, len(*all))
+		for i, m := range *all {
+			ids[i] = m.OID
+		}
+		rows, failed := conn.Query(ctx, "SELECT coalesce(pg_relation_filenode(b.id), 0)::bigint FROM "+
+			"unnest($1::oid[]) WITH ORDINALITY AS b (id, i) ORDER BY b.i", ids)
+		if failed != nil {
+			return b, failed
+		}
+		files, failed := pgx.CollectRows(rows, pgx.RowTo[int64])
+		if failed != nil {
+			return b, failed
+		}
+		*all = slices.Clone(*all)
+		for i := range *all {
+			(*all)[i].File = files[i]
+		}
+	}
+	b.Counters, err = refiled(ctx, conn, b.Counters)
+	return b, err
+}
+
+// sameFiles reports whether everything has the files of a baseline still.
+func sameFiles(a, b Baseline) bool {
+	file := func(x, y Mark) bool { return x.File == y.File }
+	return slices.EqualFunc(a.Tables, b.Tables, file) && slices.EqualFunc(a.Catalogs, b.Catalogs, file) &&
+		slices.EqualFunc(a.Counters, b.Counters, func(x, y Counter) bool { return x.File == y.File })
+}
+
 // refiled reads the files of the counters anew.
 func refiled(ctx context.Context, conn *pgx.Conn, all []Counter) ([]Counter, error) {
 	names := make([]string, len(all))

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/wal"
+	"io"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -15,8 +16,20 @@ import (
 )
 
 // readable bounds how much of the write-ahead log is read to learn what was
-// touched, in bytes: from there on it is as quick to ask for every table.
-const readable = 4 << 20
+// touched, in bytes: from there on it is as quick to ask for every table. The
+// second is for a log that comes through a session.
+const (
+	readable = 4 << 20
+	sent     = 512 << 10
+)
+
+// readable is as much of the log as is worth reading.
+func (l *Look) readable() wal.Position {
+	if l.Files() == "" {
+		return sent
+	}
+	return readable
+}
 
 // manyPages is how many pages of unlogged tables, of which the log says nothing,
 // take longer to read than it takes to ask the map of every table.
@@ -42,7 +55,7 @@ func (s *Server) Moment(ctx context.Context, conn *pgx.Conn, id string, oid uint
 		"pg_snapshot_xmin(s) = pg_snapshot_xmax(s) AND age(pg_snapshot_xmax(s)::xid) = 0 THEN 0 ELSE " +
 		s.Writing("count(*)", "d.oid") + " END"
 	into := []any{&m.Next, &m.Oldest, &m.OID, &m.Writers}
-	if s.Exact() {
+	if s.Trust().Log {
 		what += ", (pg_current_wal_insert_lsn() - '0/0')::bigint, (pg_current_wal_flush_lsn() - '0/0')::bigint"
 		into = append(into, &m.At, &m.Flushed)
 	}
@@ -110,15 +123,11 @@ func (l *Look) cleanPosition(base Baseline) wal.Position {
 func (l *Look) logged(ctx context.Context, conn *pgx.Conn, inside bool, base Baseline, m Moment) (t Touched,
 	took int64, ok bool, err error) {
 	from := l.cleanPosition(base)
-	if !inside && (from == 0 || slices.ContainsFunc(base.Tables, func(m Mark) bool { return m.Unlogged })) ||
-		l.Files() == "" {
+	if !inside && (from == 0 || slices.ContainsFunc(base.Tables, func(m Mark) bool { return m.Unlogged })) {
 		return t, 0, false, nil
 	}
-	if l.log, err = l.Server.FindLog(ctx, conn); err != nil {
+	if err = l.findLog(ctx, conn); err != nil || l.log.Fetch == nil {
 		return t, 0, false, err
-	}
-	if l.log.Folder == "" { // of a format that nobody has looked at
-		return t, 0, false, nil
 	}
 	// A crash of the server would take back a position that is not on disk.
 	if m.Flushed < m.At {
@@ -126,7 +135,7 @@ func (l *Look) logged(ctx context.Context, conn *pgx.Conn, inside bool, base Bas
 			return t, 0, false, err
 		}
 	}
-	if from == 0 || m.At-from > readable || unloggedPages(base) > manyPages || !base.Quiet ||
+	if from == 0 || m.At-from > l.readable() || unloggedPages(base) > manyPages || !base.Quiet ||
 		slices.ContainsFunc(base.Catalogs, doubtful) {
 		return t, took, false, nil
 	}
@@ -177,12 +186,17 @@ func (l *Look) unlogged(ctx context.Context, conn *pgx.Conn, base Baseline, whic
 // writtenBetween lists what the log says to have been written to between two
 // positions; false where it cannot be read.
 func (l *Look) writtenBetween(base Baseline, from, to wal.Position) (t Touched, ok bool) {
+	return l.writtenBy(base, from, to, (*wal.Record).Writes)
+}
+
+// writtenBy is writtenBetween with another sense of which records write.
+func (l *Look) writtenBy(base Baseline, from, to wal.Position, writes func(*wal.Record) bool) (t Touched, ok bool) {
 	places := l.filesOfBase(base)
 	seen := map[uint32]bool{}
 	remapped := false
 	err := l.log.Read(from, to, func(r *wal.Record) {
 		remapped = remapped || r.Remaps()
-		if !r.Writes() {
+		if !writes(r) {
 			return
 		}
 		for _, b := range r.Blocks {
@@ -245,21 +259,48 @@ func (l *Look) filesOfBase(base Baseline) map[uint32]fileOwner {
 	return all
 }
 
-// FindLog learns where the server's log lies, and how it is cut into files.
+// findLog learns how the log is read: from its files, or where this process does
+// not see them through a session.
+func (l *Look) findLog(ctx context.Context, conn *pgx.Conn) (err error) {
+	if l.log, err = l.Server.FindLog(ctx, conn); err == nil && l.log.Segment > 0 && l.Files() == "" {
+		l.log.Fetch = through(ctx, conn)
+	}
+	return err
+}
+
+// through fetches from the log's files through a session of a superuser.
+func through(ctx context.Context, conn *pgx.Conn) func(string, int64, []byte) error {
+	return func(file string, offset int64, into []byte) error {
+		var got []byte
+		err := conn.QueryRow(ctx, "SELECT pg_catalog.pg_read_binary_file($1, $2, $3)", "pg_wal/"+file, offset,
+			len(into)).Scan(&got)
+		if err == nil && copy(into, got) < len(into) {
+			err = io.ErrUnexpectedEOF
+		}
+		return err
+	}
+}
+
+// FindLog learns where the server's log lies, and how it is cut into files. The
+// log has no segments where it cannot be believed, or is of another format.
 func (s *Server) FindLog(ctx context.Context, conn *pgx.Conn) (wal.Log, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	magic, known := wal.Magics[s.Major()]
-	if s.log.Folder != "" || s.Socket() == "" || !known {
+	format, known := wal.Formats[s.Major()]
+	if s.log.Segment > 0 || !known || !s.Trust().Log {
 		return s.log, nil
 	}
 	var timeline string
+	var segment int64
 	err := conn.QueryRow(ctx, "SELECT left(pg_walfile_name(pg_current_wal_insert_lsn()), 8), "+
-		"pg_size_bytes(current_setting('wal_segment_size'))").Scan(&timeline, &s.log.Segment)
+		"pg_size_bytes(current_setting('wal_segment_size'))").Scan(&timeline, &segment)
 	n, failed := strconv.ParseUint(timeline, 16, 32)
 	if err = errors.Join(err, failed); err != nil {
 		return wal.Log{}, err
 	}
-	s.log.Magic, s.log.Timeline, s.log.Folder = magic, uint32(n), filepath.Join(s.Socket(), "data", "pg_wal")
+	s.log = wal.Log{Segment: segment, Timeline: uint32(n), Format: format}
+	if socket := s.Socket(); socket != "" {
+		s.log.Fetch = wal.InFolder(filepath.Join(socket, "data", "pg_wal"))
+	}
 	return s.log, nil
 }

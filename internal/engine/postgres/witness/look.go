@@ -33,6 +33,7 @@ type Touched struct {
 	Counters []int
 	Catalogs []int        // that were written to, by their places, though the schema is the same
 	Idle     bool         // no transaction has been here
+	Moved    bool         // something has another file, which the log is not understood without
 	At       wal.Position // in the log, of the moment that this is true of; 0 where there is none
 }
 
@@ -88,7 +89,7 @@ func (l *Look) Quick(ctx context.Context, conn *pgx.Conn, inside bool, base Base
 		return Touched{Idle: true}, true, nil
 	}
 	l.now = m
-	if base.Exact {
+	if l.Server.Trust().Log {
 		var took int64
 		t, took, ok, err = l.logged(ctx, conn, inside, base, m)
 		if took == m.Next && m.Oldest == m.Next {
@@ -109,7 +110,7 @@ func (l *Look) recordResult(t Touched, base Baseline) (Touched, error) {
 	if slices.ContainsFunc(t.Tables, func(i int) bool { return base.Tables[i-1].Name == largeObjects }) {
 		return t, Cannot{Why: "large objects were changed"}
 	}
-	if !t.Nothing() || len(t.Catalogs) > 0 {
+	if !t.Nothing() || len(t.Catalogs) > 0 || t.Moved {
 		return t, nil
 	}
 	l.clean = l.now.At
@@ -135,6 +136,25 @@ func (l *Look) installMapFunction(ctx context.Context, conn *pgx.Conn) error {
 
 // AskMap asks the visibility map of every table, and of the catalogs.
 func (l *Look) AskMap(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touched, err error) {
+	if t, err = l.shown(ctx, conn, base); err == nil {
+		err = l.movedCounters(ctx, conn, base, &t)
+	}
+	if err != nil {
+		return t, err
+	}
+	if len(t.Catalogs) > 0 {
+		same, err := l.Server.Same(ctx, conn, base, t.Catalogs)
+		if err == nil && !same {
+			err = ErrSchema
+		}
+		return t, err
+	}
+	return t, nil
+}
+
+// shown lists the tables and catalogs that the map, and the sizes of files, say
+// were written to.
+func (l *Look) shown(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touched, err error) {
 	if err := l.installMapFunction(ctx, conn); err != nil {
 		return t, err
 	}
@@ -145,9 +165,6 @@ func (l *Look) AskMap(ctx context.Context, conn *pgx.Conn, base Baseline) (t Tou
 		look = differing
 	}
 	places, err := Ask(ctx, conn, look, columns(all)...)
-	if err == nil {
-		err = l.movedCounters(ctx, conn, base, &t)
-	}
 	if err != nil {
 		return t, err
 	}
@@ -165,13 +182,6 @@ func (l *Look) AskMap(ctx context.Context, conn *pgx.Conn, base Baseline) (t Tou
 			continue
 		}
 		t.Tables = append(t.Tables, p)
-	}
-	if len(t.Catalogs) > 0 {
-		same, err := l.Server.Same(ctx, conn, base, t.Catalogs)
-		if err == nil && !same {
-			err = ErrSchema
-		}
-		return t, err
 	}
 	return t, nil
 }
@@ -225,6 +235,13 @@ func LargerThan(folder string, m Mark, pages int64) bool {
 // readRows reads every row: those that a transaction since then wrote, and how
 // many there are, tell what was touched where the map cannot be believed.
 func (l *Look) readRows(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touched, err error) {
+	if l.Server.Trust().Log {
+		now, err := filed(ctx, conn, base)
+		if err != nil {
+			return t, err
+		}
+		t.Moved = !sameFiles(base, now)
+	}
 	same, err := l.Server.Same(ctx, conn, base, nil)
 	if err == nil && !same {
 		err = ErrSchema

@@ -15,13 +15,12 @@ import (
 // Server is what is known of the server that a database is on. Its methods may
 // be called from several goroutines.
 type Server struct {
-	// Exact reports whether the visibility map and the log can be believed: nobody
-	// vacuums but Hemzo, and this major was looked at.
-	Exact func() bool
+	// Trust tells what of the server can be believed.
+	Trust func() Trust
 	// Super reports whether Hemzo's role is a superuser.
 	Super func() bool
 	// Socket is the folder of a private server, with its data; "" where this
-	// process sees none.
+	// process sees none: the log is then read through a session.
 	Socket func() string
 	// Major returns the server's major version.
 	Major func() string
@@ -29,13 +28,20 @@ type Server struct {
 	Catalogs schema.Catalogs
 
 	mu  sync.Mutex // for what follows
-	log wal.Log    // once it was asked for
+	log wal.Log    // once it was asked for, but for its Fetch
 }
 
-// Tested are the majors for which it was shown that what reads a table leaves
-// the visibility map alone, what writes to it does not, and that the log tells
-// the same.
-var Tested = []string{"15", "17", "18"}
+// Trust is what of a server can be believed; the zero Trust is for a server of
+// which nothing is known, and whose every row is read.
+type Trust struct {
+	// Map says that the visibility map shows what was written to, and nothing else:
+	// what reads a table leaves it alone, and nobody vacuums but Hemzo.
+	Map bool `json:"map"`
+	// Log says that the write-ahead log does.
+	Log bool `json:"log"`
+	// Why says what the self-test found that is not so; "" where both can be believed.
+	Why string `json:"why,omitempty"`
+}
 
 // Cannot says why rows cannot be put back in place, or what was touched not be
 // told.
