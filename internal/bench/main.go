@@ -120,8 +120,8 @@ func run(program, part string, long time.Duration) error {
 	figures := map[string][]func() error{
 		b.embedded.Name(): {b.start, b.copies, b.plan, b.split}, b.private.Name(): {b.postgres},
 		"container": {b.containers},
-		"control":   {b.control}, "resets": {b.resets},
-		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.containers},
+		"control":   {b.control}, "resets": {b.resets}, "versions": {b.versions}, "five": {b.onlyFive},
+		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.containers, b.versions},
 	}
 	for _, f := range figures[part] {
 		if err := f(); err != nil {

@@ -44,7 +44,8 @@ func (b bench) hold(ctx context.Context, root string) (*held, error) {
 	if err != nil {
 		return nil, err
 	}
-	server, err := place.Open(ctx, e, place.Wanted{Where: []string{"memory"}, Spec: template.Spec(&p.Databases[0])})
+	server, err := place.Open(ctx, e, place.Wanted{Database: p.Databases[0].Name, Where: p.Databases[0].Where,
+		Spec: template.Spec(&p.Databases[0])})
 	if err != nil {
 		return nil, err
 	}

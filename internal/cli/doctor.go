@@ -129,12 +129,13 @@ func (s *session) places(ctx context.Context, d *project.Database, e engine.Engi
 		case where == "existing" && h.Existing != nil:
 			some = s.existing(ctx, d)
 		case where == "container" && h.Container != nil:
-			some = s.containers(ctx, d, h.Container)
+			some = append(s.containers(ctx, d, h.Container), s.runs(ctx, d, where)...)
 		case where == "memory" && (h.Embedded != nil || h.Process != nil):
 			for _, n := range e.Needs(ctx, template.Spec(d)) {
 				some = append(some, finding{About: d.Name, What: n.What, OK: n.Has != "",
 					Found: cmp.Or(n.Has, n.Lacks, "missing on "+runtime.GOOS), Next: n.Next})
 			}
+			some = append(some, s.runs(ctx, d, where)...)
 		default:
 			continue
 		}
@@ -170,7 +171,23 @@ func (s *session) existing(ctx context.Context, d *project.Database) []finding {
 	if err != nil {
 		return []finding{failing(d.Name, "server", err)}
 	}
-	about := scoped.Server.About()
+	return findings(d, scoped.Server.About())
+}
+
+// runs tells what is known of a private server that runs; it starts none.
+func (s *session) runs(ctx context.Context, d *project.Database, where string) []finding {
+	scoped, err := s.running(ctx, d)
+	if err != nil || scoped.Server.About().Where != where {
+		return nil
+	}
+	if about := scoped.Server.About(); len(about.Notes) > 0 {
+		return findings(d, about)
+	}
+	return nil
+}
+
+// findings are what a server tells of itself.
+func findings(d *project.Database, about engine.About) []finding {
 	out := []finding{{About: d.Name, What: "server", OK: true, Found: about.Version + " at " + about.Address}}
 	for _, note := range about.Notes {
 		out = append(out, finding{About: d.Name, What: "server", OK: true, Found: note})

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -59,6 +60,7 @@ type Running struct {
 	engine *Engine
 	attach *client.ContainerAttachResult
 	ports  map[int]string
+	direct map[int]string
 	ended  chan struct{}
 	code   int64
 	oom    atomic.Bool
@@ -91,7 +93,7 @@ func (e *Engine) Start(ctx context.Context, r Request) (*Running, error) {
 	if own != "" {
 		host.NetworkMode = container.NetworkMode(networkName)
 	}
-	run := &Running{Name: r.Name, engine: e, ended: make(chan struct{}), ports: map[int]string{}}
+	run := &Running{Name: r.Name, engine: e, ended: make(chan struct{}), ports: map[int]string{}, direct: map[int]string{}}
 	if r.Data != "" || r.Folder != "" {
 		folder, mount := dataFolder(r, have.Config.Env, have.Config.Volumes)
 		options := "rw,exec,nosuid"
@@ -268,7 +270,34 @@ func (run *Running) reach(r Request, n *container.NetworkSettings, own, networkN
 		for _, b := range n.Ports[network.MustParsePort(strconv.Itoa(p)+"/tcp")] {
 			run.ports[p] = net.JoinHostPort(host, b.HostPort)
 		}
+		for _, at := range n.Networks {
+			if loopback := net.ParseIP(host); loopback != nil && loopback.IsLoopback() && onThisMachine(at.IPAddress.String()) {
+				run.direct[p] = net.JoinHostPort(at.IPAddress.String(), strconv.Itoa(p))
+			}
+		}
 	}
+}
+
+// onThisMachine reports whether an address lies in a network that a bridge of this
+// machine leads to: one that it is itself in.
+func onThisMachine(address string) bool {
+	ip := net.ParseIP(address)
+	all, err := net.Interfaces()
+	if ip == nil || err != nil {
+		return false
+	}
+	for _, i := range all {
+		if _, err := os.Stat(filepath.Join("/sys/class/net", i.Name, "bridge")); err != nil {
+			continue
+		}
+		addresses, _ := i.Addrs()
+		for _, a := range addresses {
+			if network, ok := a.(*net.IPNet); ok && network.Contains(ip) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func archive(files map[string][]byte) io.Reader {
@@ -309,6 +338,11 @@ func (e *Engine) self(ctx context.Context) (id, networkName string) {
 
 // Address is where a port of the container is reached: "127.0.0.1:32768".
 func (run *Running) Address(port int) string { return run.ports[port] }
+
+// Direct is where it is reached without the engine's proxy in between, from this
+// machine alone: "172.17.0.2:5432"; "" where that is not known. Nobody else
+// should be told: it is another at each start.
+func (run *Running) Direct(port int) string { return run.direct[port] }
 
 // Ended is closed when the container has ended.
 func (run *Running) Ended() <-chan struct{} { return run.ended }

@@ -107,6 +107,7 @@ type ContainerHost interface {
 type Candidate struct {
 	Kept     string                // a folder for what makes the next start faster; "" for none
 	Address  func(port int) string // "127.0.0.1:34567", on this machine
+	Direct   func(port int) string // the same without a proxy, for Hemzo's own sessions; "" where there is none
 	Password string                // that the server was given
 	Printed  func(text string) bool
 	Running  func(ctx context.Context) bool

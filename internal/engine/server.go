@@ -20,7 +20,7 @@ type About struct {
 	// InPlace reports that a reset can put back rows, and tell which: where it is
 	// false every reset of what was touched replaces the copy.
 	InPlace bool `json:"-"`
-	// Notes tell what is slower or impossible on it.
+	// Notes tell what was found out of it, and what is slower or impossible on it.
 	Notes []string `json:"notes,omitempty"`
 }
 

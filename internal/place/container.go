@@ -172,7 +172,7 @@ func probeContainer(
 	said *tail, home engine.Home,
 ) (json.RawMessage, error) {
 	candidate := engine.Candidate{
-		Address: run.Address, Password: home.Password, Kept: home.Kept, Printed: said.holds,
+		Address: run.Address, Direct: run.Direct, Password: home.Password, Kept: home.Kept, Printed: said.holds,
 		Running: func(ctx context.Context) bool {
 			state, err := docker.State(ctx, run.Name)
 			return err == nil && state == "running"

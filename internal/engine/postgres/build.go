@@ -66,6 +66,20 @@ func trustBuild(ctx context.Context, conn *pgx.Conn, a address, kept string, log
 	return now.Trust, nil
 }
 
+// touchedWords says how a reset learns what was touched, and why not sooner.
+func touchedWords(t witness.Trust) string {
+	from := "every row"
+	switch {
+	case t.Map && t.Log:
+		return "a reset learns what was touched from the write-ahead log and the visibility map"
+	case t.Log:
+		from = "the write-ahead log, and where that cannot tell from every row"
+	case t.Map:
+		from = "the visibility map"
+	}
+	return "a reset learns what was touched from " + from + ": " + t.Why
+}
+
 // testBuild does the self-test, in a database of its own.
 func testBuild(ctx context.Context, conn *pgx.Conn, a address, number int) (found witness.Trust, err error) {
 	name := pg.Ident("hemzo_selftest_" + engine.NewID(engine.Copy))

@@ -7,13 +7,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
-	"hemzo/internal/engine/postgres/witness"
 )
 
 // TestChanges: rows, counters and the schema, columns one by one; what came or
 // went with its table is not told by itself, and an added table's rows are.
 func TestChanges(t *testing.T) {
-	s, copied, _ := beginWith(t, witness.Trust{Map: true, Log: true}, `CREATE TABLE kind (code text PRIMARY KEY);
+	s, copied, _ := beginWith(t, whole, `CREATE TABLE kind (code text PRIMARY KEY);
 		INSERT INTO kind VALUES ('d'), ('z');
 		CREATE TABLE hive (id serial PRIMARY KEY, label text, frames int, kind text REFERENCES kind);
 		CREATE TABLE old (id serial PRIMARY KEY); CREATE VIEW labels AS SELECT label FROM hive`)

@@ -34,6 +34,7 @@ type address struct {
 	Host     string `json:"host"`
 	Port     int    `json:"port"`
 	Socket   string `json:"socket,omitempty"` // the folder that it lies in
+	Direct   string `json:"direct,omitempty"` // host and port without a proxy in between, on this machine alone
 	User     string `json:"user"`
 	Password string `json:"password"`
 	Database string `json:"database"`

@@ -18,7 +18,7 @@ func TestGrown(t *testing.T) {
 		3000) g; CREATE UNLOGGED TABLE scale (n int); INSERT INTO scale VALUES (1);
 		CREATE TABLE hive (id serial PRIMARY KEY, label text); INSERT INTO hive (label) VALUES ('a'),
 			('b'); CREATE TABLE gone (n int); CREATE MATERIALIZED VIEW labels AS SELECT label FROM hive`
-	s, copied, _ := beginWith(t, witness.Trust{Map: true, Log: true}, tables)
+	s, copied, _ := beginWith(t, whole, tables)
 	template := copied.Facts.Start
 	for i, step := range []string{
 		"SELECT 1", "INSERT INTO hive (label) VALUES ('c')", "DELETE FROM kind WHERE code < '2'", "TRUNCATE hive",

@@ -84,6 +84,15 @@ func (Engine) Probe(ctx context.Context, _ engine.Spec, c engine.Candidate) (jso
 	if err != nil {
 		return nil, fmt.Errorf("setting the password: %w", err)
 	}
+	if direct := c.Direct(serverPort); direct != "" {
+		near := a
+		near.Direct = direct
+		// Who answers there and knows the password, which is not sent, is this server.
+		if conn, err := dial(ctx, near.inside(), a.Database); err == nil {
+			a.Direct = direct
+			conn.Close(ctx)
+		}
+	}
 	if a.Trust, err = trustBuild(whole, conn, a, c.Kept, io.Discard); err != nil {
 		return nil, err
 	}

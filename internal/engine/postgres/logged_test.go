@@ -57,8 +57,8 @@ func TestLogAgrees(t *testing.T) {
 	kinds := map[string]bool{}
 	tools, err := find("")
 	require.NoError(t, err)
-	out, err := exec.Command(filepath.Join(tools.folder, "pg_waldump"), "-p", filepath.Join(s.socket, "data", "pg_wal"), "-s", from.At.String(), "-e",
-		to.At.String()).Output()
+	out, err := exec.Command(filepath.Join(tools.folder, "pg_waldump"), "-p", filepath.Join(s.socket, "data", "pg_wal"),
+		"-s", from.At.String(), "-e", to.At.String()).Output()
 	require.NoError(t, err)
 	for line := range strings.Lines(string(out)) {
 		told := dumpedRecord.FindStringSubmatch(line)
@@ -107,7 +107,17 @@ func changesRows(manager, operation string) bool {
 // that opens the copy anew, and nothing where another database was written to;
 // a reset leaves nothing behind in it.
 func TestLogTells(t *testing.T) {
+	t.Run("from files", func(t *testing.T) { logTells(t, true) })
+	t.Run("through a session", func(t *testing.T) { logTells(t, false) })
+}
+
+// logTells has a server whose files are seen, as those in memory are, or not, as
+// those of containers are not.
+func logTells(t *testing.T, seen bool) {
 	s, copied, fresh := begin(t, true)
+	if !seen {
+		s.socket = ""
+	}
 	clients := map[string]*pgx.Conn{}
 	for _, id := range []string{copied.ID, fresh.ID} {
 		c, err := s.dial(t.Context(), id, s.owner(copied.Facts))
@@ -166,7 +176,7 @@ func TestLogTells(t *testing.T) {
 // TestFirstLook: the first look of a process is taken without a session in the
 // copy, and all goes as otherwise.
 func TestFirstLook(t *testing.T) {
-	s, copied, fresh := beginWith(t, witness.Trust{Map: true, Log: true},
+	s, copied, fresh := beginWith(t, whole,
 		"CREATE TABLE kind (code text PRIMARY KEY); INSERT INTO kind VALUES ('d'), ('z'); CREATE TABLE hive (id "+
 			"serial PRIMARY KEY, label text)")
 	want := contents(t, s, fresh.ID)

@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
-	"hemzo/internal/engine/postgres/witness"
 )
 
 // rowsOf reads all rows of a table: how often each is there, by its key, and
@@ -41,7 +40,7 @@ func rowsOf(t *testing.T, conn *pgx.Conn, name string, key []string) map[string]
 func TestChangesByAnyKey(t *testing.T) {
 	tables := map[string][]string{"by_number": {"id"}, "by_text": {"code"}, "by_two": {"at", "label"},
 		"by_nothing": nil, "by_big": {"id"}}
-	s, copied, _ := beginWith(t, witness.Trust{Map: true, Log: true}, `
+	s, copied, _ := beginWith(t, whole, `
 		CREATE TABLE by_number (id int PRIMARY KEY, v text); INSERT INTO by_number SELECT g, md5(g::text)
 			FROM generate_series(-300, 300) g;
 		CREATE TABLE by_text (code text PRIMARY KEY, v int); INSERT INTO by_text SELECT chr(32 + g % 90) ||

@@ -67,11 +67,10 @@ SELECT nextval('tickets');
 // is not believed.
 func begin(t *testing.T, exact bool) (s *server, copied, fresh engine.Entry) {
 	t.Helper()
-	trust := witness.Trust{Map: true, Log: true}
-	if !exact {
-		trust = witness.Trust{}
+	if exact {
+		return beginWith(t, whole, hives)
 	}
-	return beginWith(t, trust, hives)
+	return beginWith(t, witness.Trust{}, hives)
 }
 
 // beginWith is begin with a schema of one's own, and a server of which no more is
@@ -341,9 +340,12 @@ func TestSnapshotInPlace(t *testing.T) {
 	}
 }
 
+// whole trusts a server as far as may be.
+var whole = witness.Trust{Map: true, Log: true}
+
 // trusts are how much of a server may be believed.
 var trusts = map[string]witness.Trust{
-	"log and map": {Map: true, Log: true}, "the map": {Map: true}, "the log": {Log: true}, "every row": {},
+	"log and map": whole, "the map": {Map: true}, "the log": {Log: true}, "every row": {},
 }
 
 // TestUncommitted: however it is learnt what was touched, a transaction that has

@@ -20,7 +20,6 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/pg"
-	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
 	"hemzo/internal/place"
 	"hemzo/internal/reset"
@@ -86,7 +85,7 @@ func try(t *testing.T, s *server, e engine.Entry, sql string) error {
 // administrator of a server has the same, and one whose own password changed
 // goes on. What Hemzo did not make is not taken for its own.
 func TestPasswords(t *testing.T) {
-	private, _, _ := beginWith(t, witness.Trust{Map: true, Log: true}, "SELECT 1")
+	private, _, _ := beginWith(t, whole, "SELECT 1")
 	const hers = "Second1"
 	require.NoError(t, private.exec(t.Context(), "CREATE ROLE boss SUPERUSER LOGIN PASSWORD '"+hers+
 		"'; CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'one'; CREATE ROLE other CREATEDB CREATEROLE "+
@@ -144,7 +143,7 @@ func TestRightsOfTests(t *testing.T) {
 			INSERT INTO spied VALUES (session_user, current_setting('is_superuser')); RETURN true; END $$;
 		CREATE TABLE hive (id int PRIMARY KEY, label text CHECK (spy(length(label))));
 		INSERT INTO hive VALUES (1, 'a'), (2, 'b'); TRUNCATE spied;`
-	private, copied, fresh := beginWith(t, witness.Trust{Map: true, Log: true}, schema)
+	private, copied, fresh := beginWith(t, whole, schema)
 	want := contents(t, private, fresh.ID)
 	super := func() (n int64) {
 		n, err := private.queryInt(t.Context(),
@@ -184,7 +183,7 @@ func TestRightsOfTests(t *testing.T) {
 // TestFactsOfTests: tests write what they can, a copy's facts stay what Hemzo
 // wrote; a template is Hemzo's own role's.
 func TestFactsOfTests(t *testing.T) {
-	private, _, _ := beginWith(t, witness.Trust{Map: true, Log: true}, "SELECT 1")
+	private, _, _ := beginWith(t, whole, "SELECT 1")
 	require.NoError(t, private.exec(t.Context(),
 		"CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'one'; CREATE ROLE plain CREATEDB LOGIN PASSWORD 'two'"))
 	for i, s := range []*server{private, existing(t, urlOf(private, "hemzo", "")),
@@ -236,7 +235,7 @@ func TestFactsOfTests(t *testing.T) {
 // TestMarks: a name alone is no mark; what an interrupted drop has left is made
 // anew, and cleared away; so is the login of a copy that never came to be.
 func TestMarks(t *testing.T) {
-	s, copied, _ := beginWith(t, witness.Trust{Map: true, Log: true}, "CREATE TABLE hive (id int)")
+	s, copied, _ := beginWith(t, whole, "CREATE TABLE hive (id int)")
 	ctx := t.Context()
 	foreign := existing(t, urlOf(s, "hemzo", ""))
 	const theirs = "hemzo_w_0123456789ab"
@@ -294,7 +293,7 @@ func TestMarks(t *testing.T) {
 
 // TestTwoAtOnce: several that want the same thing gone, made or noted succeed.
 func TestTwoAtOnce(t *testing.T) {
-	private, copied, _ := beginWith(t, witness.Trust{Map: true, Log: true}, "CREATE ROLE app_writer; CREATE TABLE hive (id int)")
+	private, copied, _ := beginWith(t, whole, "CREATE ROLE app_writer; CREATE TABLE hive (id int)")
 	start := copied.Facts.Start
 	var all []*server
 	for range 6 {
@@ -334,7 +333,7 @@ func TestTwoAtOnce(t *testing.T) {
 // TestSlowWorkAside: a snapshot that waits for a client keeps nobody else from
 // anything, and its wait ends with its caller's.
 func TestSlowWorkAside(t *testing.T) {
-	s, copied, other := beginWith(t, witness.Trust{Map: true, Log: true}, "CREATE TABLE hive (id int)")
+	s, copied, other := beginWith(t, whole, "CREATE TABLE hive (id int)")
 	client, err := pgx.Connect(t.Context(), s.Connection(copied.ID, copied.Facts).URL)
 	require.NoError(t, err)
 	defer client.Close(context.Background())
@@ -384,7 +383,7 @@ func TestSlowWorkAside(t *testing.T) {
 
 // TestOneSpare: of several that want a copy made ahead one makes it.
 func TestOneSpare(t *testing.T) {
-	s, copied, other := beginWith(t, witness.Trust{Map: true, Log: true}, "CREATE TABLE hive (id int)")
+	s, copied, other := beginWith(t, whole, "CREATE TABLE hive (id int)")
 	works := func() int64 {
 		n, err := s.queryInt(t.Context(), "SELECT count(*) FROM pg_database WHERE datname LIKE 'hemzo\\_w%'")
 		require.NoError(t, err)
@@ -498,7 +497,7 @@ func TestBuiltIn(t *testing.T) {
 		CREATE USER MAPPING FOR PUBLIC SERVER away OPTIONS (a 'b'); CREATE PUBLICATION p;
 		ALTER DATABASE honey SET work_mem = '7MB'; GRANT CREATE ON DATABASE honey TO PUBLIC;
 		COMMENT ON DATABASE honey IS 'the hives'`
-	private, _, _ := beginWith(t, witness.Trust{Map: true, Log: true}, "SELECT 1")
+	private, _, _ := beginWith(t, whole, "SELECT 1")
 	require.NoError(t, private.exec(t.Context(), "CREATE ROLE reader"))
 	for i, s := range []*server{private, existing(t, urlOf(private, "hemzo", ""))} {
 		facts := engine.Facts{Format: engine.Format, Database: "apiary", Role: "superuser"}

@@ -25,6 +25,7 @@ type server struct {
 	config        *pgx.ConnConfig
 	about         engine.About
 	host          string // that is handed out
+	port          int    // likewise
 	socket        string // the folder of a private server's socket
 	private       bool
 	asked         bool // the next three are known
@@ -67,7 +68,7 @@ type server struct {
 }
 
 func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
-	s := &server{config: config, host: host, patience: p, referenceTurn: turn.New(), owning: turn.New(),
+	s := &server{config: config, host: host, port: int(config.Port), patience: p, referenceTurn: turn.New(), owning: turn.New(),
 		turn:       turn.New(),
 		background: newBackgroundConns(), heldLocks: map[string]bool{}}
 	s.witness.Trust = s.trusted
@@ -86,7 +87,7 @@ func (s *server) About() engine.About {
 func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 	user := s.login(id, facts)
 	password := s.password(user)
-	host, port := s.host, strconv.Itoa(int(s.config.Port))
+	host, port := s.host, strconv.Itoa(s.port)
 	c := engine.Connection{
 		Host: host, Port: port, User: user, Password: password, Database: id, Socket: s.socket,
 		ConnInfo: fmt.Sprintf("host=%s port=%s user=%s password=%s dbname=%s", host, port, user, password, id),

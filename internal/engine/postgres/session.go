@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"strconv"
 	"strings"
 	"time"
 
@@ -35,6 +36,9 @@ func dial(ctx context.Context, a address, database string) (*pgx.Conn, error) {
 func (a address) inside() address {
 	if a.Socket != "" {
 		a.Host = a.Socket
+	} else if host, port, err := net.SplitHostPort(a.Direct); err == nil {
+		a.Host = host
+		a.Port, _ = strconv.Atoi(port)
 	}
 	return a
 }
@@ -47,6 +51,9 @@ func (a address) config() (*pgx.ConnConfig, error) {
 	config.Host, config.Port, config.User, config.Password, config.Database = a.Host, uint16(a.Port), a.User,
 		a.Password, a.Database
 	config.Fallbacks, config.RuntimeParams = nil, map[string]string{}
+	if a.Direct != "" && a.Socket == "" {
+		config.RequireAuth = "scram-sha-256" // a password is shown to nobody
+	}
 	// What accepts may be a proxy before a server that does not answer; at a socket
 	// it is the server, which may have much to do.
 	config.ConnectTimeout = 5 * time.Second
@@ -143,10 +150,16 @@ func connect(ctx context.Context, at json.RawMessage, p engine.Patience) (engine
 		return nil, err
 	}
 	s := newServer(config, a.Host, p)
+	if a.Direct != "" && a.Socket == "" { // from elsewhere it is reached as everybody reaches it
+		config.Fallbacks = []*pgconn.FallbackConfig{{Host: a.Host, Port: uint16(a.Port)}}
+	}
+	s.port = a.Port
 	s.socket, s.private, s.key, s.trust = a.Socket, true, a.Password, a.Trust
 	s.about = engine.About{Engine: "postgres", Version: a.Version, Where: a.Where,
 		Address: net.JoinHostPort(a.Host, fmt.Sprint(a.Port))}
-	return s, s.begin(ctx)
+	err = s.begin(ctx)
+	s.about.Notes = append(s.about.Notes, touchedWords(s.trusted()))
+	return s, err
 }
 
 // begin opens the server's own connection, again where it was broken. What

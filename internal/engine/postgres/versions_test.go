@@ -17,9 +17,10 @@ var otherMajors = []string{"13", "17", "18"}
 const inside = "HEMZO_TEST_INSIDE"
 
 // tests are those that depend on what the server is.
-const tests = "TestChanges$|TestChangesByAnyKey|TestSuiteInMemory|TestSuiteExisting|TestPasswords|TestRightsOfTests|" +
-	"TestFactsOfTests|TestReplacedAhead|TestResetBlocked|TestKeptFolders|TestReset$|TestLogAgrees|TestLogTells|TestGrown|" +
-	"TestSnapshotInPlace|TestUncommitted|TestBuiltIn|TestBuilds|TestSelfTest|TestRandomWork|TestMarks|TestResetAfterCrash"
+const tests = "TestChanges$|TestChangesByAnyKey|TestSuiteInMemory|TestSuiteExisting|TestPasswords|" +
+	"TestRightsOfTests|TestFactsOfTests|TestReplacedAhead|TestResetBlocked|TestKeptFolders|TestReset$|TestLogAgrees|" +
+	"TestLogTells|TestGrown|TestSnapshotInPlace|TestUncommitted|TestBuiltIn|TestBuilds|TestSelfTest|TestRandomWork|" +
+	"TestMarks|TestResetAfterCrash"
 
 // TestOtherMajors runs the tests of servers in memory on other major versions: in
 // an image of each, where its programs are.

@@ -125,12 +125,12 @@ func (l Log) Read(from, to Position, each func(*Record)) error {
 func (l Log) body(from, to Position) ([]byte, error) {
 	first, end := from&^(page-1), (to+page-1)&^(page-1)
 	raw := make([]byte, end-first)
-	for at := first; at < end; {
-		next := min((at/Position(l.Segment)+1)*Position(l.Segment), end)
-		if err := l.file(at, raw[at-first:next-first]); err != nil {
-			return nil, err
+	done := 0
+	for _, p := range l.Pieces(from, to) {
+		if err := l.Fetch(p.File, p.Offset, raw[done:done+p.Length]); err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrUnreadable, err)
 		}
-		at = next
+		done += p.Length
 	}
 	body := raw[:0]
 	for at := first; at < end; at += page {
@@ -150,15 +150,25 @@ func (l Log) body(from, to Position) ([]byte, error) {
 	return body, nil
 }
 
-// file reads from the one file that a range lies in.
-func (l Log) file(at Position, into []byte) error {
-	number := uint64(at) / uint64(l.Segment)
-	perID := uint64(1<<32) / uint64(l.Segment)
-	name := fmt.Sprintf("%08X%08X%08X", l.Timeline, number/perID, number%perID)
-	if err := l.Fetch(name, int64(uint64(at)%uint64(l.Segment)), into); err != nil {
-		return fmt.Errorf("%w: %w", ErrUnreadable, err)
+// Piece is a part of one of the log's files.
+type Piece struct {
+	File   string
+	Offset int64
+	Length int
+}
+
+// Pieces are the whole pages from one position to another, by files.
+func (l Log) Pieces(from, to Position) (all []Piece) {
+	segment := Position(l.Segment)
+	perID := (1 << 32) / segment
+	for at, end := from&^(page-1), (to+page-1)&^(page-1); at < end; {
+		number := at / segment
+		next := min((number+1)*segment, end)
+		name := fmt.Sprintf("%08X%08X%08X", l.Timeline, uint64(number/perID), uint64(number%perID))
+		all = append(all, Piece{File: name, Offset: int64(at % segment), Length: int(next - at)})
+		at = next
 	}
-	return nil
+	return all
 }
 
 var castagnoli = sync.OnceValue(func() *crc32.Table { return crc32.MakeTable(crc32.Castagnoli) })

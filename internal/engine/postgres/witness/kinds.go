@@ -63,7 +63,8 @@ var kindsOfWork = []kindOfWork{
 	{name: "inserted_rewritten", work: []string{"INSERT INTO %[1]s VALUES (4)", "VACUUM FULL %[1]s"}},
 	{name: "deleted_clustered", work: []string{"DELETE FROM %[1]s WHERE id = 1", "CLUSTER %[1]s USING %[1]s_pkey"}},
 	{name: "inserted_analyzed", work: []string{"INSERT INTO %[1]s VALUES (4)", "ANALYZE %[1]s"}},
-	{name: "pruned", work: []string{"DO $$ BEGIN FOR i IN 1..200 LOOP UPDATE %[1]s SET n = i WHERE id = 1; END LOOP; END $$",
+	{name: "pruned", work: []string{
+		"DO $$ BEGIN FOR i IN 1..200 LOOP UPDATE %[1]s SET n = i WHERE id = 1; END LOOP; END $$",
 		"SELECT count(n) FROM %[1]s"}},
 	{name: "inserted_read", work: []string{"INSERT INTO %[1]s VALUES (4)", "CHECKPOINT", "SELECT count(n) FROM %[1]s",
 		"SET enable_seqscan = off; SELECT n FROM %[1]s WHERE id = 4; RESET enable_seqscan"}},

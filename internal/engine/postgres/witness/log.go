@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // readable bounds how much of the write-ahead log is read to learn what was
@@ -84,10 +85,11 @@ func (s *Server) Writing(what, oid string) string {
 // Flush brings the log to disk, and returns the number of the transaction
 // that it took.
 func Flush(ctx context.Context, conn *pgx.Conn) (number int64, err error) {
-	err = conn.QueryRow(ctx, "SELECT pg_current_xact_id()::text::bigint FROM pg_logical_emit_message(true, '', "+
-		"'')").Scan(&number)
+	err = conn.QueryRow(ctx, flushSQL).Scan(&number)
 	return number, err
 }
+
+const flushSQL = "SELECT pg_current_xact_id()::text::bigint FROM pg_logical_emit_message(true, '', '')"
 
 // formatLogMark is where a moment is told from which on the log has to be read, of
 // which database it is true.
@@ -131,7 +133,7 @@ func (l *Look) logged(ctx context.Context, conn *pgx.Conn, inside bool, base Bas
 	}
 	// A crash of the server would take back a position that is not on disk.
 	if m.Flushed < m.At {
-		if took, err = Flush(ctx, conn); err != nil {
+		if took, err = l.flush(ctx, conn, from, m.At); err != nil {
 			return t, 0, false, err
 		}
 	}
@@ -266,6 +268,59 @@ func (l *Look) findLog(ctx context.Context, conn *pgx.Conn) (err error) {
 		l.log.Fetch = through(ctx, conn)
 	}
 	return err
+}
+
+// flush is Flush. Where the log is read through the session, what is there after it
+// comes with the same trip.
+func (l *Look) flush(ctx context.Context, conn *pgx.Conn, from, to wal.Position) (took int64, err error) {
+	if l.Files() != "" || from == 0 || from >= to || to-from > l.readable() {
+		return Flush(ctx, conn)
+	}
+	pieces := l.log.Pieces(from, to)
+	pipeline := conn.PgConn().StartPipeline(ctx)
+	pipeline.SendQueryParams(flushSQL, nil, nil, nil, nil)
+	pipeline.SendPipelineSync() // committed before the next is begun
+	for _, p := range pieces {
+		pipeline.SendQueryParams(fmt.Sprintf("SELECT pg_catalog.pg_read_binary_file('pg_wal/%s', %d, %d)", p.File, p.Offset,
+			p.Length), nil, nil, nil, []int16{pgx.BinaryFormatCode})
+	}
+	if err := pipeline.Sync(); err != nil {
+		return 0, errors.Join(err, pipeline.Close())
+	}
+	var rows [][]byte
+	for {
+		result, err := pipeline.GetResults()
+		if err != nil || result == nil {
+			return took, errors.Join(err, pipeline.Close())
+		}
+		reader, ok := result.(*pgconn.ResultReader)
+		if !ok {
+			if len(rows) > len(pieces) {
+				break
+			}
+			continue
+		}
+		read := reader.Read()
+		if read.Err != nil || len(read.Rows) != 1 {
+			return took, errors.Join(read.Err, pipeline.Close())
+		}
+		rows = append(rows, read.Rows[0][0])
+	}
+	l.log.Fetch = ahead(pieces, rows[1:], l.log.Fetch)
+	took, err = strconv.ParseInt(string(rows[0]), 10, 64)
+	return took, errors.Join(err, pipeline.Close())
+}
+
+// ahead fetches what has come already, and else as otherwise.
+func ahead(pieces []wal.Piece, came [][]byte, fetch func(string, int64, []byte) error) func(string, int64, []byte) error {
+	return func(file string, offset int64, into []byte) error {
+		i := slices.Index(pieces, wal.Piece{File: file, Offset: offset, Length: len(into)})
+		if i < 0 || len(came[i]) < len(into) {
+			return fetch(file, offset, into)
+		}
+		copy(into, came[i])
+		return nil
+	}
 }
 
 // through fetches from the log's files through a session of a superuser.
