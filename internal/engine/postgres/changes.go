@@ -82,7 +82,7 @@ func (d *database) contentChanges(
 			}
 		case !common:
 		case name.Kind == "sequence":
-			if err := sequenceChange(ctx, start, conn, name.Name, changes); err != nil {
+			if err := d.sequenceChange(ctx, start, conn, name.Name, changes); err != nil {
 				return err
 			}
 		case name.Kind == "table" && now.Definition[0] == 'r' && old.Definition[0] == 'r' &&
@@ -179,7 +179,29 @@ func (d *database) touchedTables(ctx context.Context, r engine.Reset) (names []s
 	return names, t.Idle, nil
 }
 
-func sequenceChange(ctx context.Context, start, conn *pgx.Conn, name string, changes *engine.Changes) error {
+// readable reports whether Hemzo's role may read a table or sequence. Where it is no
+// superuser a test may have taken that right away, which is a change then.
+func (d *database) readable(ctx context.Context, conn *pgx.Conn, kind, name string, changes *engine.Changes) (ok bool,
+	err error) {
+	if d.server.isSuperuser {
+		return true, nil
+	}
+	err = conn.QueryRow(ctx, "SELECT has_table_privilege($1::regclass, 'SELECT')", name).Scan(&ok)
+	if err != nil {
+		return false, fmt.Errorf("comparing %s: %w", name, err)
+	}
+	if !ok {
+		changes.Schema = append(changes.Schema, engine.SchemaChange{What: "altered", Kind: kind, Name: pg.ShortName(name),
+			Details: []string{"its owner may not read it any more"}})
+	}
+	return ok, nil
+}
+
+func (d *database) sequenceChange(ctx context.Context, start, conn *pgx.Conn, name string,
+	changes *engine.Changes) error {
+	if ok, err := d.readable(ctx, conn, "sequence", name, changes); err != nil || !ok {
+		return err
+	}
 	var at [2]string
 	for i, c := range []*pgx.Conn{start, conn} {
 		// The value that was given out last; none before the first.
@@ -199,6 +221,9 @@ func sequenceChange(ctx context.Context, start, conn *pgx.Conn, name string, cha
 // compareTable notes how the rows of a table differ, where they do.
 func (d *database) compareTable(ctx context.Context, start, conn *pgx.Conn, name string, limit int,
 	changes *engine.Changes) error {
+	if ok, err := d.readable(ctx, conn, "table", name, changes); err != nil || !ok {
+		return err
+	}
 	t, err := d.tableChange(ctx, start, conn, name, limit)
 	if err != nil {
 		return fmt.Errorf("comparing %s: %w", name, err)

@@ -68,9 +68,9 @@ type server struct {
 }
 
 func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
-	s := &server{config: config, host: host, port: int(config.Port), patience: p, referenceTurn: turn.New(), owning: turn.New(),
-		turn:       turn.New(),
-		background: newBackgroundConns(), heldLocks: map[string]bool{}}
+	s := &server{config: config, host: host, port: int(config.Port), patience: p,
+		referenceTurn: turn.New(), owning: turn.New(), turn: turn.New(), background: newBackgroundConns(),
+		heldLocks: map[string]bool{}}
 	s.witness.Trust = s.trusted
 	s.witness.Major = func() string { return major(s.about.Version) }
 	s.witness.Super = func() bool { return s.isSuperuser }

@@ -42,7 +42,7 @@ func subject(w place.Wanted, image string) enginetest.Subject {
 			text := enginetest.Program(t, "", dump[0], dump[1:]...)
 			return enginetest.SortLines(strings.ReplaceAll(text, c.Database, "COPY"), func(l string) bool {
 				return l == "" || strings.HasPrefix(l, `\restrict`) || strings.HasPrefix(l, `\unrestrict`) ||
-					strings.Contains(l, `"hemzo.facts"`)
+					strings.Contains(l, `"hemzo.facts"`) || strings.Contains(l, ` '{"format"`) // what Hemzo notes
 			})
 		},
 	}
@@ -68,18 +68,28 @@ func TestSuiteInContainers(t *testing.T) {
 	}
 }
 
-// TestSuiteExisting: the private server is one that is there already.
+// TestSuiteExisting: the private server is one that is there already, for a
+// superuser, a role that may make roles, and one that may make databases alone.
 func TestSuiteExisting(t *testing.T) {
-	enginetest.Home(t, postgres.Engine{})
-	s, err := place.Open(t.Context(), postgres.Engine{}, place.Wanted{Database: "other", Where: []string{"memory"}})
-	require.NoError(t, err)
-	defer s.Close()
-	password, err := place.Password()
-	require.NoError(t, err)
-	url := fmt.Sprintf("postgresql://hemzo:%s@%s/postgres", password, s.About().Address)
-	k := subject(place.Wanted{Where: []string{"existing"}, URL: url}, "")
-	k.Shared = true
-	enginetest.Run(t, k)
+	for _, role := range []struct{ name, may string }{
+		{"hemzo", ""}, {"maker", "CREATEDB CREATEROLE"}, {"plain", "CREATEDB"}} {
+		t.Run(role.name, func(t *testing.T) {
+			enginetest.Home(t, postgres.Engine{})
+			s, err := place.Open(t.Context(), postgres.Engine{}, place.Wanted{Database: "other", Where: []string{"memory"}})
+			require.NoError(t, err)
+			defer s.Close()
+			password, err := place.Password()
+			require.NoError(t, err)
+			url := "postgresql://%s:%s@" + s.About().Address + "/postgres"
+			if role.may != "" {
+				enginetest.Program(t, fmt.Sprintf("CREATE ROLE %s LOGIN %s PASSWORD '%s'", role.name, role.may, password),
+					"psql", "-Xqd", fmt.Sprintf(url, "hemzo", password))
+			}
+			k := subject(place.Wanted{Where: []string{"existing"}, URL: fmt.Sprintf(url, role.name, password)}, "")
+			k.Shared = true
+			enginetest.Run(t, k)
+		})
+	}
 }
 
 var suiteSteps = []string{`

@@ -35,13 +35,14 @@ func (p Position) String() string { return fmt.Sprintf("%X/%X", uint64(p)>>32, u
 
 // Log is where a server's log lies, and how it is written.
 type Log struct {
-	// Fetch reads from one of the log's files, from an offset on. nil where the log
-	// cannot be read.
-	Fetch    func(file string, offset int64, into []byte) error
+	Fetch    Fetch // nil where the log cannot be read
 	Timeline uint32
 	Segment  int64 // bytes in a file
 	Format
 }
+
+// Fetch reads from one of the log's files, from an offset on, all that is asked for.
+type Fetch func(file string, offset int64, into []byte) error
 
 // Format is what differs between the logs of major versions.
 type Format struct {
@@ -59,7 +60,7 @@ var Formats = map[string]Format{
 }
 
 // InFolder fetches from the files of a folder.
-func InFolder(folder string) func(string, int64, []byte) error {
+func InFolder(folder string) Fetch {
 	return func(file string, offset int64, into []byte) error {
 		f, err := os.Open(filepath.Join(folder, file))
 		if err != nil {

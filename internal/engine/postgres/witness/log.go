@@ -312,7 +312,7 @@ func (l *Look) flush(ctx context.Context, conn *pgx.Conn, from, to wal.Position)
 }
 
 // ahead fetches what has come already, and else as otherwise.
-func ahead(pieces []wal.Piece, came [][]byte, fetch func(string, int64, []byte) error) func(string, int64, []byte) error {
+func ahead(pieces []wal.Piece, came [][]byte, fetch wal.Fetch) wal.Fetch {
 	return func(file string, offset int64, into []byte) error {
 		i := slices.Index(pieces, wal.Piece{File: file, Offset: offset, Length: len(into)})
 		if i < 0 || len(came[i]) < len(into) {
@@ -324,7 +324,7 @@ func ahead(pieces []wal.Piece, came [][]byte, fetch func(string, int64, []byte) 
 }
 
 // through fetches from the log's files through a session of a superuser.
-func through(ctx context.Context, conn *pgx.Conn) func(string, int64, []byte) error {
+func through(ctx context.Context, conn *pgx.Conn) wal.Fetch {
 	return func(file string, offset int64, into []byte) error {
 		var got []byte
 		err := conn.QueryRow(ctx, "SELECT pg_catalog.pg_read_binary_file($1, $2, $3)", "pg_wal/"+file, offset,
