@@ -1,8 +1,10 @@
 package postgres_test
 
 import (
+	"flag"
 	"os"
 	"os/exec"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -21,6 +23,8 @@ const tests = "TestChanges$|TestChangesByAnyKey|TestSuiteInMemory|TestSuiteExist
 	"TestRightsOfTests|TestFactsOfTests|TestReplacedAhead|TestResetBlocked|TestKeptFolders|TestReset$|TestLogAgrees|" +
 	"TestLogTells|TestGrown|TestSnapshotInPlace|TestUncommitted|TestBuiltIn|TestBuilds|TestSelfTest|TestRandomWork|" +
 	"TestMarks|TestResetAfterCrash"
+
+var majorRounds = flag.Int("major-rounds", 5, "how many rounds of random work on each other major version")
 
 // TestOtherMajors runs the tests of servers in memory on other major versions: in
 // an image of each, where its programs are.
@@ -45,7 +49,7 @@ func TestOtherMajors(t *testing.T) {
 			out, err := exec.Command("docker", "run", "--rm", "--init", "--shm-size", "1g", "-v", self+":/test:ro",
 				"-v", here+":/src:ro", "-w", "/src", "-e", "HOME=/tmp", "-e", inside+"=1", "--entrypoint", "/test",
 				"hemzo-test/postgres:"+major, "-test.run", tests, "-test.skip", skipped,
-				"-rounds", "5").CombinedOutput()
+				"-rounds", strconv.Itoa(*majorRounds)).CombinedOutput()
 			assert.NoError(t, err, string(out))
 		})
 	}
