@@ -126,7 +126,7 @@ func (s *session) lazy(d *project.Database, wanted bool) (*control.Lazy, error) 
 	}
 	if gated {
 		lazy.Gate = func(ctx context.Context, server engine.Server, id string) (engine.Gate, error) {
-			return h.Gate(ctx, server, id, template.SessionOf(d, d.Wait))
+			return h.Gate(ctx, place.Inner(server), id, template.SessionOf(d, d.Wait))
 		}
 	}
 	return lazy, nil

@@ -150,6 +150,11 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		c.note("reset", time.Since(began))
 		return &reset.Report{Report: *done, Took: engine.Milliseconds(time.Since(began))}, nil
 	}
+	if x.gate != nil { // what its clients have done would be in the way
+		if _, err := x.gate.Reset(ctx); err != nil {
+			return nil, err
+		}
+	}
 	report, err := x.putBack(ctx, o, r.Force || r.Wait != nil)
 	if err != nil {
 		x.close() // what is open may be broken

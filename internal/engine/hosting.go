@@ -31,7 +31,7 @@ type Hosting struct {
 	PerCopy func(ctx context.Context, fleet Fleet, spec Spec) (Server, error)
 	// Existing works on servers that are there already.
 	Existing Remote
-	// Gate opens what stands before a copy whose resets are rollbacks; the process
+	// Gate opens what stands before a copy of the engine's own server whose resets are rollbacks; the process
 	// that owns the copy has it. nil where the engine knows no reset by rollback.
 	Gate func(ctx context.Context, s Server, id string, session Session) (Gate, error)
 	// Foretold tells how a copy will be reached before its server runs: other

@@ -218,6 +218,14 @@ type guarded struct {
 	use    *flock.Flock // held until it is closed; nil where it was only looked at
 }
 
+// Inner is the engine's own server behind one that Open has opened.
+func Inner(s engine.Server) engine.Server {
+	if g, ok := s.(*guarded); ok {
+		return g.Server
+	}
+	return s
+}
+
 // Close closes the server, and lets others end it.
 func (g *guarded) Close() error {
 	err := g.Server.Close()

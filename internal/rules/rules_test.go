@@ -24,7 +24,7 @@ import (
 // layers alone. What is not listed is at the top.
 var layers = [][]string{
 	{"fault", "turn", "filelock", "sqltext"},
-	{"source", "container"},
+	{"source", "container", "relay"},
 	{"engine"},
 	{"engine/folder", "engine/postgres/pg", "engine/postgres/wal"},
 	{"engine/percopy", "engine/postgres/schema"},

@@ -40,7 +40,7 @@ var ownWords = regexp.MustCompile(
 // Hosting: one server holds all copies.
 func (e Engine) Hosting() engine.Hosting {
 	return engine.Hosting{
-		Process: e, Container: e, Existing: e, Connect: connect, Prune: prune,
+		Process: e, Container: e, Existing: e, Connect: connect, Prune: prune, Gate: openGate,
 		Foretold: &engine.Foretold{
 			Ports:      func(engine.Spec) []int { return []int{serverPort} },
 			Connection: foretell,

@@ -16,11 +16,11 @@ import (
 //go:embed sql/counters.sql
 var countersSQL string
 
-// moved is a query for the counters that are not where they were, by their
+// Moved is a query for the counters that are not where they were, by their
 // place in a baseline; "" where there are none. One that is there again, and
 // has values ahead that are given out without a word in the log, is none of
 // those.
-func moved(all []Counter) string {
+func Moved(all []Counter) string {
 	parts := make([]string, len(all))
 	for i, c := range all {
 		is := "NOT is_called"

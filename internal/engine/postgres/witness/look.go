@@ -268,11 +268,11 @@ func (l *Look) movedCounters(ctx context.Context, conn *pgx.Conn, base Baseline,
 	return err
 }
 
-// movedQuery is moved, kept: the text is long, and the same as long as the start
+// movedQuery is Moved, kept: the text is long, and the same as long as the start
 // state is.
 func (l *Look) movedQuery(base Baseline) string {
 	if !slices.Equal(l.countersOf, base.Counters) {
-		l.countersOf, l.countersText = base.Counters, moved(base.Counters)
+		l.countersOf, l.countersText = base.Counters, Moved(base.Counters)
 	}
 	return l.countersText
 }

@@ -1,0 +1,157 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/witness"
+	"hemzo/internal/relay"
+)
+
+// gate is a relay before one copy, and what its resets put back that a rollback does
+// not.
+type gate struct {
+	*relay.Relay
+	server  *server
+	id      string
+	facts   engine.Facts
+	session engine.Session
+
+	counters []witness.Counter // where they are in the start state
+	asks     string            // which have moved
+	conn     *pgx.Conn         // Hemzo's own, for counters
+	resets   int               // that took something back
+}
+
+// idleLimit is how long a client waits for another whose transaction is open and idle.
+const idleLimit = 2 * time.Second
+
+// openGate opens what stands before a copy whose resets are rollbacks.
+func openGate(ctx context.Context, from engine.Server, id string, session engine.Session) (engine.Gate, error) {
+	s := from.(*server)
+	e, err := s.Find(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	g := &gate{server: s, id: id, facts: e.Facts, session: session}
+	if g.counters, err = s.startCounters(ctx, e.Facts.Start); err != nil {
+		return nil, err
+	}
+	g.asks = witness.Moved(g.counters)
+	user := s.login(id, e.Facts)
+	g.Relay = relay.New(relay.Config{
+		User: user, Password: s.password(user), Database: id, Dialect: dialect, Wait: idleLimit,
+		Connect: g.connect, Dial: g.dial,
+	})
+	return g, nil
+}
+
+// startCounters are the counters of a start state; none where nothing is noted of it.
+func (s *server) startCounters(ctx context.Context, start string) ([]witness.Counter, error) {
+	e, err := s.Find(ctx, start)
+	if err != nil {
+		return nil, err
+	}
+	var b witness.Baseline
+	if e.Facts.Baseline == nil || json.Unmarshal(e.Facts.Baseline, &b) != nil || !b.Safe() {
+		return nil, nil
+	}
+	return b.Counters, nil
+}
+
+// connect opens the session that all clients share, as the role that they are.
+func (g *gate) connect(ctx context.Context) (*pgconn.PgConn, error) {
+	config := g.server.settings(g.id)
+	config.User = g.server.login(g.id, g.facts)
+	config.Password = g.server.password(config.User)
+	delete(config.RuntimeParams, "application_name")
+	return pgconn.ConnectConfig(ctx, &config.Config)
+}
+
+func (g *gate) dial(ctx context.Context) (net.Conn, error) {
+	network, address := pgconn.NetworkAddress(g.server.config.Host, g.server.config.Port)
+	return (&net.Dialer{}).DialContext(ctx, network, address)
+}
+
+// vacuumEvery is after how many resets the rows that were rolled back are vacuumed
+// away: until then every look at a table passes over them.
+const vacuumEvery = 500
+
+// Reset rolls the transaction back, and puts back what that does not. Where somebody
+// has committed all the same the copy is put back by truncation.
+func (g *gate) Reset(ctx context.Context) (*engine.Report, error) {
+	report := &engine.Report{Tables: []engine.TableReport{}}
+	escaped := g.Escaped()
+	touched, _, err := g.Relay.Reset(ctx, func(ctx context.Context) error { return g.putBack(ctx, report) })
+	if err != nil {
+		return nil, fmt.Errorf("rolling back %s: %w", g.id, err)
+	}
+	if touched {
+		report.Way = engine.Rollback
+	}
+	if !escaped {
+		return report, nil
+	}
+	d, err := g.server.Open(ctx, g.id, g.session)
+	if err != nil {
+		return nil, err
+	}
+	report, err = d.Reset(ctx, engine.Reset{Start: g.facts.Start, Last: g.facts.Start})
+	return report, errors.Join(err, d.Close())
+}
+
+// putBack puts counters back, which no rollback does.
+func (g *gate) putBack(ctx context.Context, report *engine.Report) error {
+	g.resets++
+	if g.asks == "" && g.resets%vacuumEvery != 0 {
+		return nil
+	}
+	if g.conn == nil || g.conn.IsClosed() {
+		config := g.server.settings(g.id)
+		config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement
+		var err error
+		if g.conn, err = g.server.dialRetrying(ctx, config); err != nil {
+			return err
+		}
+	}
+	if g.resets%vacuumEvery == 0 {
+		if _, err := g.conn.Exec(ctx, "VACUUM", pgx.QueryExecModeSimpleProtocol); err != nil {
+			return err
+		}
+	}
+	if g.asks == "" {
+		return nil
+	}
+	places, err := witness.Ask(ctx, g.conn, g.asks)
+	if err != nil || len(places) == 0 {
+		return err
+	}
+	moved := make([]witness.Counter, len(places))
+	for i, at := range places {
+		moved[i] = g.counters[at-1]
+	}
+	report.Sequences = len(moved)
+	_, err = g.conn.Exec(ctx, witness.PutCounters(moved), pgx.QueryExecModeSimpleProtocol)
+	if pg.State(err) == pg.InsufficientPrivilege {
+		err = fmt.Errorf("a sequence cannot be put back: %w", err)
+	}
+	return err
+}
+
+// Close ends the sessions; what was done is rolled back.
+func (g *gate) Close() error {
+	err := g.Relay.Close()
+	if g.conn != nil {
+		err = errors.Join(err, g.conn.Close(context.Background()))
+	}
+	return err
+}

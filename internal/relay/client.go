@@ -1,0 +1,455 @@
+package relay
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgproto3"
+)
+
+// txState is where a client stands with transactions of its own.
+type txState byte
+
+const (
+	idle    txState = iota
+	begun           // it said BEGIN, and nothing else so far
+	started         // statements of it have reached the server
+	failed          // one of them failed
+	gone            // a reset has taken it back
+)
+
+// client is one connection. Its fields are its goroutine's, which has the relay's io
+// while it uses them.
+type client struct {
+	relay  *Relay
+	server *session // that it last spoke through
+	conn   net.Conn
+	in     *bufio.Reader
+	out    *bufio.Writer
+	broken bool // it takes nothing any more
+	id     uint32
+	secret [4]byte
+
+	state   txState
+	holds   bool // the floor
+	reads   bool // its transaction is read only
+	initial map[string]string
+	// statements that set what is its own, by setting; those of the transaction that
+	// is open, "" for what was reset
+	settings, pending map[string]string
+	channels          map[string]bool
+	notes             []pgproto3.NotificationResponse // of the transaction that is open
+	last              string                          // statement
+
+	part         []message // that wait for a Flush or Sync
+	open         bool      // a part was flushed, and its Sync is to come
+	skipping     bool      // up to the Sync, after an error
+	unnamed      []byte    // the body of the last Parse without a name
+	unnamedStale bool
+	statements   map[string]*prepared
+	portals      map[string]*portal
+	closings     []toClose
+	names        int
+}
+
+// prepared is a statement that a client has prepared.
+type prepared struct {
+	statement
+	name  string // on the server
+	parse []byte // the body of its Parse, with that name; nil where it was made by SQL
+	stale bool   // definitions may have changed
+}
+
+// portal is one that a client has bound.
+type portal struct {
+	name string // on the server
+	of   *prepared
+}
+
+// send writes a message for the client.
+func (c *client) send(m pgproto3.BackendMessage) error {
+	_, err := c.out.Write(appendBack(nil, m))
+	return err
+}
+
+// forward passes a message of the server on.
+func (c *client) forward(kind byte, body []byte) {
+	var head [5]byte
+	_, err := c.out.Write(appendMessage(head[:0], kind, body))
+	c.broken = c.broken || err != nil
+}
+
+// passOn passes the body of a message on as it comes, undecoded. What the client does
+// not take any more is read all the same.
+func (c *client) passOn(kind byte, length int, in io.Reader) error {
+	body := io.LimitReader(in, int64(length))
+	if !c.broken {
+		var head [5]byte
+		_, err := c.out.Write(appendHead(head[:0], kind, length))
+		if err == nil {
+			err = copyTo(c.out, body)
+		}
+		c.broken = err != nil && errors.Is(err, errWriting)
+		if err != nil && !c.broken {
+			return err
+		}
+	}
+	_, err := io.Copy(io.Discard, body)
+	return err
+}
+
+var errWriting = errors.New("the client takes nothing")
+
+// copyTo copies through the writer's own buffer; what goes wrong with the writer is an
+// errWriting.
+func copyTo(out *bufio.Writer, in io.Reader) error {
+	for {
+		if out.Available() == 0 {
+			if err := out.Flush(); err != nil {
+				return fmt.Errorf("%w: %w", errWriting, err)
+			}
+		}
+		room := out.AvailableBuffer()[:out.Available()]
+		n, err := in.Read(room)
+		if _, failed := out.Write(room[:n]); failed != nil {
+			return fmt.Errorf("%w: %w", errWriting, failed)
+		}
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+func appendHead(out []byte, kind byte, length int) []byte {
+	n := uint32(length + 4)
+	return append(out, kind, byte(n>>24), byte(n>>16), byte(n>>8), byte(n))
+}
+
+// ready ends an answer: the client is told how it stands with its own transactions.
+func (c *client) ready() {
+	status := byte('I')
+	switch c.state {
+	case begun, started:
+		status = 'T'
+	case failed, gone:
+		status = 'E'
+	}
+	if status == 'I' {
+		c.deliver()
+	}
+	_ = c.send(&pgproto3.ReadyForQuery{TxStatus: status})
+	if err := c.out.Flush(); err != nil {
+		c.broken = true
+	}
+}
+
+// complete answers a statement that the relay has done by itself.
+func (c *client) complete(tag string) {
+	_ = c.send(&pgproto3.CommandComplete{CommandTag: []byte(tag)})
+}
+
+// serve takes the client's messages until it goes.
+func (c *client) serve(ctx context.Context) error {
+	for !c.broken {
+		m, err := readMessage(c.in, maxMessage)
+		if err != nil {
+			c.abandon()
+			if errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrUnexpectedEOF) {
+				return nil
+			}
+			return err
+		}
+		switch m.kind {
+		case query:
+			err = c.simple(ctx, string(trimZero(m.body)))
+		case parse, bind, describe, execute, closing:
+			c.part = append(c.part, m)
+		case flush, syncing:
+			c.part = append(c.part, m)
+			err = c.extended(ctx)
+		case copyData, copyDone, copyFail: // of a COPY that has failed
+		case function:
+			_ = c.send(problem(notSupported, "functions are not called by the fast path here", "call it by SELECT"))
+			c.ready()
+		case terminate:
+			c.abandon()
+			return nil
+		default:
+			c.abandon()
+			return c.refuse(protocolError, fmt.Sprintf("a message of the kind %q is not known", m.kind))
+		}
+		if err != nil {
+			c.abandon()
+			return err
+		}
+	}
+	c.abandon()
+	return nil
+}
+
+func trimZero(b []byte) []byte {
+	if n := len(b); n > 0 && b[n-1] == 0 {
+		return b[:n-1]
+	}
+	return b
+}
+
+// abandon ends what a client has begun and not ended: a part without its Sync.
+func (c *client) abandon() {
+	if c.open {
+		c.broken = true
+		w := &writer{}
+		w.send(&pgproto3.Sync{}, expect{kind: ready, swallow: true})
+		if _, err := c.server.exchange(&answers{c: c}, w); err != nil {
+			c.relay.lose()
+		} else {
+			c.server.undo()
+		}
+		c.finish()
+	}
+}
+
+// wasReset takes back what is open. The caller has io.
+func (c *client) wasReset() {
+	if c.state != idle {
+		c.state = gone
+	}
+	clear(c.pending)
+	c.notes = nil
+	c.portals = map[string]*portal{}
+	c.relay.release(c)
+}
+
+// enter takes the floor, where the client has not got it, and io, and prepares the
+// session for it. Where it cannot be had an error has gone to the client.
+func (c *client) enter(ctx context.Context) (ok bool, err error) {
+	r := c.relay
+	if !c.holds {
+		blocking, err := r.floor.take(ctx, c, r.config.Wait)
+		if err != nil {
+			return false, err
+		}
+		if blocking != nil {
+			if err := r.io.Take(ctx); err != nil {
+				return false, err
+			}
+			defer r.io.Give()
+			_ = c.send(problem(lockNotAvailable, fmt.Sprintf("the transaction of another client has been idle for %s: %s",
+				r.config.Wait, blocking.describe()), "On a copy that is reset by rollback one transaction is open at a "+
+				"time; this statement was: "+shorten(c.last)))
+			return false, nil
+		}
+		c.holds = true
+	}
+	r.floor.rest(false)
+	if err := r.io.Take(ctx); err != nil {
+		return false, err
+	}
+	if !c.holds { // a reset came in between
+		r.io.Give()
+		return c.enter(ctx)
+	}
+	s, err := r.session(ctx)
+	if err == nil {
+		if s != c.server && c.server != nil {
+			c.lostSession()
+		}
+		c.server = s
+		if c.state == idle || c.state == begun {
+			err = s.settle(c)
+		}
+	}
+	if err != nil {
+		return false, c.fail(err)
+	}
+	r.mu.Lock()
+	r.busy = c
+	r.mu.Unlock()
+	return true, nil
+}
+
+// fail tells the client that the session cannot be used.
+func (c *client) fail(err error) error {
+	answered, ok := errors.AsType[errServer](err)
+	if ok {
+		_ = c.send(answered.response)
+	} else {
+		_ = c.send(problem(connectionFailed, "the copy cannot be reached: "+err.Error(), ""))
+		c.relay.lose()
+	}
+	c.leave()
+	return nil
+}
+
+// describe names a client for another.
+func (c *client) describe() string {
+	return fmt.Sprintf("%s, after  %s", c.conn.RemoteAddr(), shorten(c.last))
+}
+
+// shorten cuts a statement for a message.
+func shorten(text string) string {
+	text = strings.Join(strings.Fields(text), " ")
+	if len(text) > 100 {
+		text = text[:97] + "..."
+	}
+	return text
+}
+
+// leave gives io, and the floor where no transaction is open.
+func (c *client) leave() {
+	r := c.relay
+	r.mu.Lock()
+	r.busy = nil
+	r.mu.Unlock()
+	if c.state != started && c.state != failed {
+		r.release(c)
+	} else {
+		r.floor.rest(true)
+	}
+	r.io.Give()
+}
+
+// finish is leave at the end of a part.
+func (c *client) finish() {
+	c.open, c.skipping = false, false
+	c.leave()
+}
+
+// lostSession forgets what was on a session that is no more.
+func (c *client) lostSession() {
+	if c.state != idle {
+		c.state = gone
+	}
+	for _, p := range c.statements {
+		p.stale = true
+	}
+	c.unnamedStale, c.closings = true, nil
+	c.portals = map[string]*portal{}
+}
+
+// front sets the guard before a piece of the client's work.
+func (c *client) front(w *writer) {
+	c.server.front(w)
+	for _, x := range append(c.server.closings, c.closings...) {
+		w.send(&pgproto3.Close{ObjectType: x.kind, Name: x.name}, expect{kind: closeComplete, swallow: true})
+	}
+	c.server.closings, c.closings = nil, nil
+	if c.state == begun && c.reads {
+		w.run(doRead)
+	}
+}
+
+// closePortals has the client's portals closed, as the end of a transaction does.
+func (c *client) closePortals() {
+	for name, p := range c.portals {
+		if name != "" {
+			c.closings = append(c.closings, toClose{'P', p.name})
+		}
+	}
+	c.portals = map[string]*portal{}
+}
+
+// closeAll has all that is the client's closed.
+func (c *client) closeAll() {
+	c.closePortals()
+	for _, p := range c.statements {
+		if p.name != "" {
+			c.closings = append(c.closings, toClose{'S', p.name})
+		}
+	}
+	c.statements = map[string]*prepared{}
+}
+
+// statementOf is the server's name of one of the client's prepared statements.
+func (c *client) statementOf(name string) string {
+	if p := c.statements[name]; p != nil {
+		return p.name
+	}
+	if name == "" {
+		c.statements[""] = &prepared{}
+		return ""
+	}
+	c.names++
+	p := &prepared{name: fmt.Sprintf("hemzo_%d_%d", c.id, c.names)}
+	c.statements[name] = p
+	return p.name
+}
+
+// commitSettings keeps what a transaction has set.
+func (c *client) commitSettings() {
+	for name, sql := range c.pending {
+		if sql == "" {
+			delete(c.settings, name)
+		} else {
+			c.settings[name] = sql
+		}
+	}
+	clear(c.pending)
+}
+
+// noteSetting notes a statement that has set, or reset, something of the session's.
+func (c *client) noteSetting(s statement) {
+	name := s.setting()
+	if name == "" {
+		return
+	}
+	applied := c.server.applied
+	if s.words[0] == "RESET" {
+		if name == "all" {
+			for name := range maps.Keys(maps.Clone(c.settings)) {
+				c.pending[name] = ""
+			}
+			clear(applied)
+		}
+		c.pending[name] = ""
+		delete(applied, name)
+	} else {
+		c.pending[name], applied[name] = s.text, s.text
+	}
+	if c.state == idle {
+		c.commitSettings()
+	}
+}
+
+// noteLocal notes that a setting is another until the end of the transaction.
+func (c *client) noteLocal(s statement) {
+	if len(s.words) > 2 && s.words[1] == "LOCAL" {
+		rest := statement{text: s.text, words: s.words[1:]}
+		c.server.applied[rest.setting()] = "" // as nobody wants it: it is put back
+	}
+}
+
+// deliver hands on what other clients were notified of.
+func (c *client) deliver() {
+	for _, n := range c.notes {
+		for other := range c.relay.all {
+			if other.channels[n.Channel] {
+				if other == c {
+					_ = c.send(&n)
+					continue
+				}
+				other.notify(n)
+			}
+		}
+	}
+	c.notes = nil
+}
+
+// notify tells a client at once; one that takes nothing is not waited for.
+func (c *client) notify(n pgproto3.NotificationResponse) {
+	_ = c.conn.SetWriteDeadline(time.Now().Add(time.Second))
+	defer c.conn.SetWriteDeadline(time.Time{})
+	if c.send(&n) != nil || c.out.Flush() != nil {
+		c.broken = true
+	}
+}
