@@ -17,6 +17,9 @@ type answers struct {
 	params map[string]string
 	failed *pgproto3.ErrorResponse // the first error
 	tag    string                  // of the last statement that was done
+	// hold has the last statement's tag kept back until deferred constraints are checked
+	hold bool
+	held []byte
 }
 
 // read reads until all that is expected has come. What is the client's goes to it.
@@ -111,6 +114,11 @@ func (s *session) answer(a *answers, e expect, kind byte, body []byte) (done boo
 		if e.tag == "" && !e.swallow && definition(a.tag) {
 			s.ddl, s.known = true, false
 		}
+		if a.hold && e.kind == query {
+			a.release()
+			a.held = body
+			return false, nil
+		}
 		forward()
 		return e.kind == executed, nil
 	case emptyQuery:
@@ -138,6 +146,14 @@ func (s *session) answer(a *answers, e expect, kind byte, body []byte) (done boo
 			(kind == rowDescription || kind == noData) && (e.kind == describedStatement || e.kind == describedPortal), nil
 	}
 	return false, nil
+}
+
+// release passes on a tag that was kept back.
+func (a *answers) release() {
+	if a.held != nil {
+		a.c.forward(complete, a.held)
+		a.held = nil
+	}
 }
 
 // parameter notes what the server reports.

@@ -55,11 +55,14 @@ func (c *client) greet(ctx context.Context) (*cancelRequest, error) {
 	return nil, c.refuse(protocolError, "a startup message was to follow")
 }
 
+// errRefused says that a client was told why it is not served.
+var errRefused = errors.New("the client was refused")
+
 // refuse ends a connection with an error.
 func (c *client) refuse(code, text string) error {
 	e := problem(code, text, "")
 	e.Severity, e.SeverityUnlocalized = "FATAL", "FATAL"
-	return errors.Join(c.send(e), c.out.Flush(), errors.New(text))
+	return errors.Join(c.send(e), c.out.Flush(), errRefused)
 }
 
 // admit checks who a client says it is, and tells it what it has to know.
@@ -85,7 +88,7 @@ func (c *client) admit(ctx context.Context, code uint32, body []byte) error {
 		database = user
 	}
 	if err := c.checkPassword(k.Password); err != nil || user != k.User {
-		return errors.Join(err, c.refuse(badPassword, fmt.Sprintf("password authentication failed for user %q", user)))
+		return c.refuse(badPassword, fmt.Sprintf("password authentication failed for user %q", user))
 	}
 	if database != k.Database {
 		return c.refuse(badDatabase, fmt.Sprintf("database %q does not exist here: this is %q", database, k.Database))

@@ -97,11 +97,17 @@ func (r *Relay) ServeConn(ctx context.Context, conn net.Conn) error {
 	if cancel != nil {
 		return r.cancel(ctx, *cancel)
 	}
-	if err != nil {
+	if errors.Is(err, errRefused) {
+		return nil
+	}
+	if err != nil || c.id == 0 {
 		return err
 	}
 	defer r.leave(c)
-	return c.serve(ctx)
+	if err := c.serve(ctx); err != nil && !errors.Is(err, errRefused) {
+		return err
+	}
+	return nil
 }
 
 // enter notes a client, and gives it a key to cancel its statements with.

@@ -147,7 +147,7 @@ func (c *client) run(text string, continuing bool) (ok bool, err error) {
 	}
 	w.send(&pgproto3.Query{String: text}, expect{kind: query})
 	s.unnamed, c.unnamed, s.touched = nil, nil, true
-	a := &answers{c: c}
+	a := &answers{c: c, hold: c.state == idle && s.deferring}
 	a.copies = func() error { return c.copyIn(false) }
 	if err := c.converse(a, w); err != nil {
 		return false, err
@@ -160,8 +160,12 @@ func (c *client) run(text string, continuing bool) (ok bool, err error) {
 	if c.state == failed { // ROLLBACK TO
 		c.state = started
 	}
-	if c.state == idle && s.deferring {
-		return c.checkNow()
+	if a.hold {
+		ok, err = c.checkNow()
+		if ok {
+			a.release()
+		}
+		return ok, err
 	}
 	return true, nil
 }

@@ -200,7 +200,8 @@ var fatalSettings = []string{"idle_in_transaction_session_timeout", "idle_sessio
 var statementName = regexp.MustCompile(
 	`(?is)^(\s*(?:PREPARE|EXECUTE|DEALLOCATE(?:\s+PREPARE)?)\s+)("(?:[^"]|"")+"|[a-z_\x80-\xff][\w$\x80-\xff]*)`)
 
-// renamed is a statement of the kind named with the name that it has on the server.
+// renamed is a statement of the kind named with the name that it has on the server. One
+// that the client does not know stays: all that are there have names of the relay's.
 func (c *client) renamed(text string) string {
 	m := statementName.FindStringSubmatchIndex(text)
 	if m == nil {
@@ -212,5 +213,13 @@ func (c *client) renamed(text string) string {
 	} else {
 		name = strings.ToLower(name)
 	}
-	return text[:m[4]] + c.statementOf(name) + text[m[5]:]
+	prepares := strings.EqualFold(strings.TrimSpace(text[m[2]:m[3]]), "PREPARE")
+	if c.statements[name] == nil && !prepares {
+		return text
+	}
+	own := c.statementOf(name)
+	if strings.HasPrefix(strings.ToUpper(strings.TrimSpace(text)), "DEALLOCATE") {
+		delete(c.statements, name)
+	}
+	return text[:m[4]] + own + text[m[5]:]
 }
