@@ -138,3 +138,8 @@ snapshots and steps. For the running shell:
 		},
 	}
 }
+
+// ways completes the ways to reset.
+func ways(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return []string{"truncation", "rollback", "snapshot"}, cobra.ShellCompDirectiveNoFileComp
+}

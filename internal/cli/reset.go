@@ -96,8 +96,7 @@ touched costs nearly nothing.`,
 	oneOf(c, "by", "to")
 	oneOf(c, "verify", "to")
 	_ = c.RegisterFlagCompletionFunc("to", a.snapshotNames)
-	_ = c.RegisterFlagCompletionFunc("by",
-		cobra.FixedCompletions([]string{"truncation", "rollback", "snapshot"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc("by", ways)
 	waitFlag(c, &wait)
 	return c
 }

@@ -30,6 +30,9 @@ import (
 // sources opens the servers of databases, side by side, for a Control.
 func (s *session) sources(ctx context.Context, chosen []*project.Database, flags takeFlags, owner engine.Owner,
 	box *mpb.Progress) ([]control.Source, error) {
+	if err := chooseWay(chosen, flags.by); err != nil {
+		return nil, err
+	}
 	out := make([]control.Source, len(chosen))
 	var group errgroup.Group
 	for i, d := range chosen {
@@ -65,6 +68,30 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 		})
 	}
 	return out, group.Wait()
+}
+
+// chooseWay has the databases that know a way to reset use it; one at least does.
+func chooseWay(chosen []*project.Database, by string) error {
+	way := engine.Way(by)
+	switch way {
+	case "":
+		return nil
+	case engine.Truncation, engine.Rollback, engine.Snapshot:
+	default:
+		return fault.New(fault.Usage, "truncation, rollback or snapshot", "there is no reset by %q", by)
+	}
+	known := false
+	for _, d := range chosen {
+		e, err := all.Named(d.Engine)
+		if err != nil || e.Language().Name == "" || way == engine.Rollback && e.Hosting().Gate == nil {
+			continue
+		}
+		d.Reset, known = by, true
+	}
+	if !known {
+		return fault.New(fault.Usage, "leave out --by", "none of these databases is reset by %s", by)
+	}
+	return nil
 }
 
 // opaque reports whether what a database holds can be neither read nor kept: it

@@ -25,6 +25,7 @@ type takeFlags struct {
 	empty bool
 	until string
 	lazy  bool
+	by    string // a way to reset, in the place of the project file's
 	wait  time.Duration
 }
 
@@ -174,6 +175,9 @@ func handedBy(x *control.Copy) handover.Copy {
 // lazyFlag adds --lazy.
 func (f *takeFlags) lazyFlag(c *cobra.Command) {
 	c.Flags().BoolVar(&f.lazy, "lazy", false, "start servers and make copies when somebody first connects, or asks")
+	c.Flags().StringVar(&f.by, "by", "", "how resets put the copies back: `truncation`, rollback or snapshot "+
+		"(default: the project file's, or what is quickest)")
+	_ = c.RegisterFlagCompletionFunc("by", ways)
 }
 
 // copyReport is a copy as it is shown.

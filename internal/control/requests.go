@@ -139,7 +139,8 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		}
 		o.To = snapshot.ID
 	}
-	if gate, err := x.gateway(ctx); err != nil || gate != nil && o.To == "" && o.Way == engine.Rollback {
+	rollback := o.To == "" && o.Way == engine.Rollback && !x.elsewhere
+	if gate, err := x.gateway(ctx); err != nil || gate != nil && rollback {
 		if err != nil {
 			return nil, err
 		}
@@ -151,8 +152,11 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		return &reset.Report{Report: *done, Took: engine.Milliseconds(time.Since(began))}, nil
 	}
 	if x.gate != nil { // what its clients have done would be in the way
-		if _, err := x.gate.Reset(ctx); err != nil {
+		if err := x.gate.Release(ctx); err != nil {
 			return nil, err
+		}
+		if o.Way == engine.Rollback {
+			o.Way = ""
 		}
 	}
 	report, err := x.putBack(ctx, o, r.Force || r.Wait != nil)
@@ -160,6 +164,7 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		x.close() // what is open may be broken
 		return nil, err
 	}
+	x.elsewhere = o.To != ""
 	c.note("reset", time.Since(began))
 	return report, nil
 }
@@ -254,6 +259,9 @@ func (c *Control) Snapshot(ctx context.Context, s *Set, database, name string, r
 			var old []engine.Entry
 			err := x.find(ctx)
 			if err == nil {
+				err = x.commit(ctx, force)
+			}
+			if err == nil {
 				e, old, err = x.source.Scoped.Snapshot(ctx, x.entry, name, replace,
 					engine.Session{Wait: x.source.Wait, Force: force})
 			}
@@ -273,6 +281,14 @@ func (c *Control) Snapshot(ctx context.Context, s *Set, database, name string, r
 		}
 		return out, nil
 	})
+}
+
+// commit has what was done through the copy's gate stand in the copy itself.
+func (x *Copy) commit(ctx context.Context, force bool) error {
+	if x.gate == nil {
+		return nil
+	}
+	return x.gate.Commit(ctx, force)
 }
 
 // undo drops what was made of copies, in their order.
@@ -320,6 +336,9 @@ func (c *Control) Changes(ctx context.Context, s *Set, database string, rows int
 	return c.work(ctx, s, chosen, func(x *Copy) (Done, error) {
 		if !x.made {
 			return Done{Changes: engine.NoChanges()}, nil
+		}
+		if err := x.commit(ctx, false); err != nil {
+			return Done{}, err
 		}
 		e, err := x.source.Scoped.Server.Find(ctx, x.entry.ID)
 		if err != nil {
@@ -372,6 +391,9 @@ func (c *Control) setAside(ctx context.Context, x *Copy, name string, keep time.
 	}
 	x.close()
 	if err := x.find(ctx); err != nil {
+		return engine.Entry{}, err
+	}
+	if err := x.commit(ctx, true); err != nil {
 		return engine.Entry{}, err
 	}
 	return x.source.Scoped.Hold(ctx, x.entry, name, keep,

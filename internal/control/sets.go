@@ -40,6 +40,9 @@ type Copy struct {
 	Took     time.Duration     // for the copy
 	Stale    bool              // it replaced one from older sources
 	gate     engine.Gate       // opened at need; nil where there is none
+	// elsewhere says that the copy itself is at another state than its start state: no
+	// rollback leads there
+	elsewhere bool
 	// visited tells whether anybody but Hemzo came; nil where nobody watches
 	visited func(wait time.Duration) (engine.Visitor, error)
 }

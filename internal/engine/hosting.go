@@ -150,6 +150,13 @@ type Gate interface {
 	ServeConn(ctx context.Context, client net.Conn) error
 	// Reset takes back what the clients have done; they stay connected.
 	Reset(ctx context.Context) (*Report, error)
+	// Commit makes what they have done a part of the copy, so that it can be compared and
+	// copied; the next Reset takes that back too. Where a transaction of a client is open
+	// that is a Blocked, or with force it is rolled back.
+	Commit(ctx context.Context, force bool) error
+	// Release takes back what they have done, and has the gate let go of the copy, which
+	// may be replaced then. The clients stay connected.
+	Release(ctx context.Context) error
 	// Close takes it back too, and ends the gate's sessions.
 	Close() error
 }

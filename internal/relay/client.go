@@ -164,10 +164,10 @@ func (c *client) serve(ctx context.Context) error {
 		m, err := readMessage(c.in, maxMessage)
 		if err != nil {
 			c.abandon()
-			if errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrUnexpectedEOF) {
-				return nil
+			if errors.Is(err, errMessage) {
+				return c.refuse(protocolError, err.Error())
 			}
-			return err
+			return nil // it has gone, however
 		}
 		switch m.kind {
 		case query:
@@ -221,7 +221,7 @@ func (c *client) abandon() {
 
 // wasReset takes back what is open. The caller has io.
 func (c *client) wasReset() {
-	if c.state != idle {
+	if c.state == started || c.state == failed {
 		c.state = gone
 	}
 	clear(c.pending)
@@ -327,7 +327,7 @@ func (c *client) finish() {
 
 // lostSession forgets what was on a session that is no more.
 func (c *client) lostSession() {
-	if c.state != idle {
+	if c.state == started || c.state == failed {
 		c.state = gone
 	}
 	for _, p := range c.statements {

@@ -26,7 +26,7 @@ func readMessage(in *bufio.Reader, limit int) (m message, err error) {
 		return m, err
 	}
 	if length > limit {
-		return m, fmt.Errorf("a message of %d bytes is more than is taken", length)
+		return m, fmt.Errorf("%w: one of %d bytes", errMessage, length)
 	}
 	m = message{kind: kind, body: make([]byte, length)}
 	_, err = io.ReadFull(in, m.body)
@@ -41,7 +41,7 @@ func readHead(in *bufio.Reader) (kind byte, length int, err error) {
 	}
 	length = int(int32(binary.BigEndian.Uint32(head[1:]))) - 4
 	if length < 0 {
-		return 0, 0, fmt.Errorf("a message of the length %d", length)
+		return 0, 0, fmt.Errorf("%w: one of %d bytes", errMessage, length)
 	}
 	return head[0], length, nil
 }

@@ -45,6 +45,7 @@ type Relay struct {
 	server *session  // nil where there is none, or it was lost
 	all    map[*client]bool
 	closed bool
+	stays  bool // what was committed is still to be taken back
 
 	mu   sync.Mutex // for what follows
 	keys map[uint32]*client
@@ -190,7 +191,7 @@ func (r *Relay) Reset(ctx context.Context, between func(context.Context) error) 
 		c.wasReset()
 	}
 	if s == nil {
-		return false, false, nil
+		return r.stays, false, nil
 	}
 	touched, ddl = s.touched, s.ddl
 	if !touched {
@@ -227,12 +228,56 @@ func (r *Relay) Close() error {
 	return nil
 }
 
-// Escaped reports whether what clients did was committed: then a rollback is no
-// reset any more.
+// Escaped reports whether something that clients did was committed: then a rollback
+// is no reset any more.
 func (r *Relay) Escaped() bool {
 	_ = r.io.Take(context.Background())
 	defer r.io.Give()
-	return r.escaped()
+	return r.stays || r.server != nil && r.server.escaped
 }
 
-func (r *Relay) escaped() bool { return r.server != nil && r.server.escaped }
+// Open is a client whose transaction is open.
+type Open struct {
+	ID            uint32
+	Address, Last string // where it comes from, and its last statement
+}
+
+// Commit commits what was done, and lets go of the copy. Where transactions of clients
+// are open nothing is done and these are returned; with force they are rolled back.
+func (r *Relay) Commit(ctx context.Context, force bool) (open []Open, err error) {
+	if err := r.io.Take(ctx); err != nil {
+		return nil, err
+	}
+	defer r.io.Give()
+	for c := range r.all {
+		if c.state == started || c.state == failed {
+			open = append(open, Open{c.id, c.conn.RemoteAddr().String(), shorten(c.last)})
+		}
+	}
+	s := r.server
+	if open != nil && !force || s == nil {
+		return open, nil
+	}
+	sql := "COMMIT"
+	if open != nil || s.guard == undo {
+		sql = "ROLLBACK TO SAVEPOINT " + guardName + "; COMMIT"
+	}
+	s.guard = none
+	if _, _, err = s.ask(sql); err == nil {
+		r.stays = r.stays || s.touched || s.escaped
+	}
+	r.lose()
+	return nil, err
+}
+
+// Release lets go of the copy: what was done and not committed is rolled back, and
+// what was committed has been taken back by the caller.
+func (r *Relay) Release(ctx context.Context) error {
+	if err := r.io.Take(ctx); err != nil {
+		return err
+	}
+	defer r.io.Give()
+	r.lose()
+	r.stays = false
+	return nil
+}

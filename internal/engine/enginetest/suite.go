@@ -6,6 +6,7 @@ package enginetest
 import (
 	"context"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"sync"
@@ -56,7 +57,7 @@ func Run(t *testing.T, s Subject) {
 	}{
 		{"layers", (*suite).layers}, {"copies", (*suite).copies}, {"broken steps", (*suite).brokenSteps},
 		{"resets", (*suite).resets},
-		{"ways", (*suite).ways}, {"changes", (*suite).changes}, {"sessions", (*suite).sessions},
+		{"ways", (*suite).ways}, {"rollback", (*suite).rollback}, {"changes", (*suite).changes}, {"sessions", (*suite).sessions},
 		{"snapshots", (*suite).snapshots}, {"owners", (*suite).owners}, {"names", (*suite).names},
 		{"two at once", (*suite).twoAtOnce},
 		{"callers that go", (*suite).callersThatGo}, {"what is left", (*suite).left},
@@ -275,6 +276,55 @@ func (k *suite) ways(t *testing.T) {
 		assert.Equal(t, changed, k.dump(t, e))
 	}
 	require.NoError(t, k.server.Drop(t.Context(), e.ID))
+}
+
+// rollback: whatever clients did through a gate, a reset takes it back.
+func (k *suite) rollback(t *testing.T) {
+	open := k.Engine.Hosting().Gate
+	if open == nil {
+		return
+	}
+	e := k.take(t, k.server, "rollback")
+	start := k.dump(t, e)
+	gate, err := open(t.Context(), place.Inner(k.server), e.ID, engine.Session{Wait: time.Second})
+	require.NoError(t, err)
+	at, release := serve(t, gate)
+	c := k.connection(t, e)
+	c.URL = strings.Replace(c.URL, c.Host+":"+c.Port, at, 1)
+	for _, w := range k.Work {
+		k.Client(t, c, w.Text)
+		r, err := gate.Reset(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, engine.Rollback, r.Way, w.Name)
+		assert.Equal(t, start, k.dump(t, e), w.Name)
+	}
+	k.Client(t, c, k.Work[0].Text)
+	release()
+	require.NoError(t, gate.Close())
+	assert.Equal(t, start, k.dump(t, e), "what nobody reset goes with the gate")
+	require.NoError(t, k.server.Drop(t.Context(), e.ID))
+}
+
+// serve has a gate take the connections to an address, until they are released.
+func serve(t *testing.T, gate engine.Gate) (at string, release func()) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(context.Background())
+	var all sync.WaitGroup
+	all.Go(func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			all.Go(func() {
+				defer conn.Close()
+				defer context.AfterFunc(ctx, func() { conn.Close() })()
+				assert.NoError(t, gate.ServeConn(ctx, conn))
+			})
+		}
+	})
+	return l.Addr().String(), func() { stop(); l.Close(); all.Wait() }
 }
 
 // changes: what tests did is told, and nothing where nobody did anything.

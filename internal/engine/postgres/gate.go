@@ -106,7 +106,10 @@ func (g *gate) Reset(ctx context.Context) (*engine.Report, error) {
 		return nil, err
 	}
 	report, err = d.Reset(ctx, engine.Reset{Start: g.facts.Start, Last: g.facts.Start})
-	return report, errors.Join(err, d.Close())
+	if err = errors.Join(err, d.Close()); err != nil {
+		return nil, err
+	}
+	return report, g.Relay.Release(ctx)
 }
 
 // putBack puts counters back, which no rollback does.
@@ -147,9 +150,37 @@ func (g *gate) putBack(ctx context.Context, report *engine.Report) error {
 	return err
 }
 
-// Close ends the sessions; what was done is rolled back.
+// Commit makes what was done a part of the copy.
+func (g *gate) Commit(ctx context.Context, force bool) error {
+	open, err := g.Relay.Commit(ctx, force)
+	if err != nil || open == nil {
+		return err
+	}
+	all := make([]engine.Client, len(open))
+	for i, o := range open {
+		all[i] = engine.Client{PID: int(o.ID), User: g.server.login(g.id, g.facts), Address: o.Address, Query: o.Last,
+			State: "idle in transaction"}
+	}
+	return engine.InTheWay(all, g.session.Wait, "end these transactions first", "transactions of clients are open")
+}
+
+// Release takes back what was done, and lets go of the copy.
+func (g *gate) Release(ctx context.Context) error {
+	if _, err := g.Reset(ctx); err != nil {
+		return err
+	}
+	if g.conn != nil {
+		_ = g.conn.Close(ctx)
+	}
+	return g.Relay.Release(ctx)
+}
+
+// Close takes back what was done, and ends the sessions.
 func (g *gate) Close() error {
-	err := g.Relay.Close()
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	_, err := g.Reset(ctx)
+	err = errors.Join(err, g.Relay.Close())
 	if g.conn != nil {
 		err = errors.Join(err, g.conn.Close(context.Background()))
 	}

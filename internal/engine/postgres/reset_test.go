@@ -65,7 +65,7 @@ SELECT nextval('tickets');
 // begin starts a private server and returns a copy of a template with hives,
 // and one more, that stays as it is. Where it is not exact, the visibility map
 // is not believed.
-func begin(t *testing.T, exact bool) (s *server, copied, fresh engine.Entry) {
+func begin(t testing.TB, exact bool) (s *server, copied, fresh engine.Entry) {
 	t.Helper()
 	if exact {
 		return beginWith(t, whole, hives)
@@ -75,7 +75,7 @@ func begin(t *testing.T, exact bool) (s *server, copied, fresh engine.Entry) {
 
 // beginWith is begin with a schema of one's own, and a server of which no more is
 // believed than is said.
-func beginWith(t *testing.T, trust witness.Trust, schema string) (s *server, copied, fresh engine.Entry) {
+func beginWith(t testing.TB, trust witness.Trust, schema string) (s *server, copied, fresh engine.Entry) {
 	t.Helper()
 	runtime.LockOSThread() // the server dies with the thread that starts it
 	dir, err := os.MkdirTemp("/dev/shm", "hemzo-test-")
