@@ -121,7 +121,9 @@ func run(program, part string, long time.Duration) error {
 		b.embedded.Name(): {b.start, b.copies, b.plan, b.split}, b.private.Name(): {b.postgres},
 		"container": {b.containers},
 		"control":   {b.control}, "resets": {b.resets}, "versions": {b.versions}, "five": {b.onlyFive},
-		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.containers, b.versions},
+		"rollback": {b.rollback},
+		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.rollback, b.containers,
+			b.versions},
 	}
 	for _, f := range figures[part] {
 		if err := f(); err != nil {

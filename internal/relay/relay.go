@@ -179,9 +179,9 @@ func (r *Relay) cancel(ctx context.Context, q cancelRequest) error {
 
 // Reset takes back all that was done: what is open becomes an error for the client
 // whose it is. touched is false where nothing has reached the server since the last
-// one; ddl says that a definition may have been among it. between is run once the
-// transaction is over, and before the next begins; nil for nothing.
-func (r *Relay) Reset(ctx context.Context, between func(context.Context) error) (touched, ddl bool, err error) {
+// one; ddl says that a definition may have been among it. last is run beside that, while
+// no client does anything; nil for nothing.
+func (r *Relay) Reset(ctx context.Context, last func(context.Context) error) (touched, ddl bool, err error) {
 	if err := r.io.Take(ctx); err != nil {
 		return false, false, err
 	}
@@ -197,13 +197,14 @@ func (r *Relay) Reset(ctx context.Context, between func(context.Context) error) 
 	if !touched {
 		return false, false, nil
 	}
-	err = s.rollback(ctx)
-	if err == nil && between != nil {
-		err = between(ctx)
-	}
-	if err == nil {
-		err = s.begin(ctx)
-	}
+	beside := make(chan error, 1)
+	go func() {
+		if last == nil {
+			last = func(context.Context) error { return nil }
+		}
+		beside <- last(ctx)
+	}()
+	err = errors.Join(s.restart(), <-beside)
 	if err != nil {
 		r.lose()
 		return touched, ddl, err

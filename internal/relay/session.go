@@ -88,7 +88,7 @@ func newSession(ctx context.Context, conn *pgconn.PgConn) (*session, error) {
 	}
 	w.send(&pgproto3.Sync{}, expect{kind: ready, swallow: true})
 	if _, err = s.exchange(nil, w); err == nil {
-		err = s.begin(ctx)
+		_, _, err = s.ask(beginning)
 	}
 	if err != nil {
 		s.conn.Close()
@@ -108,22 +108,17 @@ func (s *session) ask(sql string) (rows []string, told map[string]string, err er
 	return got.rows, got.params, err
 }
 
-// begin begins the transaction that the next reset rolls back.
-func (s *session) begin(context.Context) error {
-	_, _, err := s.ask("BEGIN ISOLATION LEVEL READ COMMITTED READ WRITE")
-	s.guard, s.touched, s.ddl = none, false, false
-	return err
-}
+// beginning begins the transaction that the next reset rolls back.
+const beginning = "BEGIN ISOLATION LEVEL READ COMMITTED READ WRITE"
 
-// rollback ends the transaction, and takes back what it does not.
-func (s *session) rollback(context.Context) error {
+// restart ends the transaction, takes back what that does not of the session, and
+// begins the next.
+func (s *session) restart() error {
 	s.guard = none
-	if _, _, err := s.ask("ROLLBACK"); err != nil {
-		return err
-	}
-	s.applied, s.atGuard = map[string]string{}, map[string]string{}
 	s.known = s.known && !s.ddl
-	_, _, err := s.ask("SELECT pg_catalog.pg_advisory_unlock_all(); DISCARD SEQUENCES; CLOSE ALL")
+	s.applied, s.atGuard = map[string]string{}, map[string]string{}
+	s.touched, s.ddl, s.escaped = false, false, false
+	_, _, err := s.ask("ROLLBACK; SELECT pg_catalog.pg_advisory_unlock_all(); DISCARD SEQUENCES; CLOSE ALL; " + beginning)
 	return err
 }
 

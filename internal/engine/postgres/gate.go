@@ -13,7 +13,9 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/wal"
 	"hemzo/internal/engine/postgres/witness"
+	"hemzo/internal/fault"
 	"hemzo/internal/relay"
 )
 
@@ -26,10 +28,12 @@ type gate struct {
 	facts   engine.Facts
 	session engine.Session
 
-	counters []witness.Counter // where they are in the start state
-	asks     string            // which have moved
-	conn     *pgx.Conn         // Hemzo's own, for counters
-	resets   int               // that took something back
+	base   witness.Baseline // of the start state
+	asks   string           // which of its counters have moved; "" where there are none
+	conn   *pgx.Conn        // Hemzo's own, for counters
+	look   witness.Look
+	from   wal.Position // up to where the counters were looked at in the log; 0 where they were not
+	resets int          // that took something back
 }
 
 // idleLimit is how long a client waits for another whose transaction is open and idle.
@@ -43,10 +47,11 @@ func openGate(ctx context.Context, from engine.Server, id string, session engine
 		return nil, err
 	}
 	g := &gate{server: s, id: id, facts: e.Facts, session: session}
-	if g.counters, err = s.startCounters(ctx, e.Facts.Start); err != nil {
+	if g.base, err = s.startBaseline(ctx, e.Facts.Start); err != nil {
 		return nil, err
 	}
-	g.asks = witness.Moved(g.counters)
+	g.asks = witness.Moved(g.base.Counters)
+	g.look = witness.Look{Server: &s.witness, ID: id}
 	user := s.login(id, e.Facts)
 	g.Relay = relay.New(relay.Config{
 		User: user, Password: s.password(user), Database: id, Dialect: dialect, Wait: idleLimit,
@@ -55,17 +60,17 @@ func openGate(ctx context.Context, from engine.Server, id string, session engine
 	return g, nil
 }
 
-// startCounters are the counters of a start state; none where nothing is noted of it.
-func (s *server) startCounters(ctx context.Context, start string) ([]witness.Counter, error) {
+// startBaseline is that of a start state.
+func (s *server) startBaseline(ctx context.Context, start string) (b witness.Baseline, err error) {
 	e, err := s.Find(ctx, start)
 	if err != nil {
-		return nil, err
+		return b, err
 	}
-	var b witness.Baseline
 	if e.Facts.Baseline == nil || json.Unmarshal(e.Facts.Baseline, &b) != nil || !b.Safe() {
-		return nil, nil
+		return b, fault.New(fault.Lacking, "use another way to reset",
+			"nothing is noted of the start state %s, so that its sequences could not be put back", start)
 	}
-	return b.Counters, nil
+	return b, nil
 }
 
 // connect opens the session that all clients share, as the role that they are.
@@ -109,6 +114,7 @@ func (g *gate) Reset(ctx context.Context) (*engine.Report, error) {
 	if err = errors.Join(err, d.Close()); err != nil {
 		return nil, err
 	}
+	g.from, g.look = 0, witness.Look{Server: &g.server.witness, ID: g.id}
 	return report, g.Relay.Release(ctx)
 }
 
@@ -125,6 +131,10 @@ func (g *gate) putBack(ctx context.Context, report *engine.Report) error {
 		if g.conn, err = g.server.dialRetrying(ctx, config); err != nil {
 			return err
 		}
+		// What is to be read of the log has to be written out first.
+		if _, err := g.conn.Exec(ctx, "SET synchronous_commit = on", pgx.QueryExecModeSimpleProtocol); err != nil {
+			return err
+		}
 	}
 	if g.resets%vacuumEvery == 0 {
 		if _, err := g.conn.Exec(ctx, "VACUUM", pgx.QueryExecModeSimpleProtocol); err != nil {
@@ -134,16 +144,22 @@ func (g *gate) putBack(ctx context.Context, report *engine.Report) error {
 	if g.asks == "" {
 		return nil
 	}
-	places, err := witness.Ask(ctx, g.conn, g.asks)
-	if err != nil || len(places) == 0 {
+	// What is put back is written to the log, too: it is looked at once more.
+	places, to, ok, err := g.look.MovedSince(ctx, g.conn, g.base, g.from)
+	if err == nil && !ok {
+		places, err = witness.Ask(ctx, g.conn, g.asks)
+	}
+	if g.from = to; err != nil || len(places) == 0 {
 		return err
 	}
-	moved := make([]witness.Counter, len(places))
+	names, values, called := make([]string, len(places)), make([]int64, len(places)), make([]bool, len(places))
 	for i, at := range places {
-		moved[i] = g.counters[at-1]
+		c := g.base.Counters[at-1]
+		names[i], values[i], called[i] = c.Name, c.Last, c.Called
 	}
-	report.Sequences = len(moved)
-	_, err = g.conn.Exec(ctx, witness.PutCounters(moved), pgx.QueryExecModeSimpleProtocol)
+	report.Sequences = len(places)
+	_, err = g.conn.Exec(ctx, "SELECT count(pg_catalog.setval(n::regclass, v, c)) FROM unnest($1::text[], "+
+		"$2::bigint[], $3::bool[]) AS u (n, v, c)", names, values, called)
 	if pg.State(err) == pg.InsufficientPrivilege {
 		err = fmt.Errorf("a sequence cannot be put back: %w", err)
 	}
@@ -172,6 +188,7 @@ func (g *gate) Release(ctx context.Context) error {
 	if g.conn != nil {
 		_ = g.conn.Close(ctx)
 	}
+	g.from, g.look = 0, witness.Look{Server: &g.server.witness, ID: g.id} // another may take its place
 	return g.Relay.Release(ctx)
 }
 

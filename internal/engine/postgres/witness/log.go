@@ -226,6 +226,32 @@ func (l *Look) writtenBy(base Baseline, from, to wal.Position, writes func(*wal.
 	return t, true
 }
 
+// MovedSince lists the counters that the log says were written to since a position, by
+// their places from 1 on, and tells up to where that is true; false where the log
+// cannot tell. What was written and rolled back does not change where the files lie.
+func (l *Look) MovedSince(ctx context.Context, conn *pgx.Conn, base Baseline, from wal.Position) (places []int,
+	to wal.Position, ok bool, err error) {
+	if !l.Server.Trust().Log || !base.Quiet {
+		return nil, 0, false, nil
+	}
+	if l.OID == 0 {
+		err = conn.QueryRow(ctx, "SELECT oid FROM pg_database WHERE datname = $1", l.ID).Scan(&l.OID)
+	}
+	if err == nil {
+		err = l.findLog(ctx, conn)
+	}
+	if err != nil || l.log.Fetch == nil {
+		return nil, 0, false, err
+	}
+	// The commit of this brings all before it to disk.
+	err = conn.QueryRow(ctx, "SELECT (pg_catalog.pg_logical_emit_message(true, '', '') - '0/0')::bigint").Scan(&to)
+	if err != nil || from == 0 || to-from > l.readable() {
+		return nil, to, false, err
+	}
+	t, ok := l.writtenBetween(base, from, to)
+	return t.Counters, to, ok, nil
+}
+
 // fileOwner is what of a baseline a file belongs to.
 type fileOwner struct {
 	kind  kindOfFile
