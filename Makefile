@@ -40,7 +40,7 @@ RACY = ./internal/control ./internal/turn ./internal/filelock ./internal/place .
 race:
 	CGO_ENABLED=1 go test -race -timeout 30m $(RACY)
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/sqlite -rounds 10
-	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/postgres -rounds 10 -run 'RandomWork|TwoAtOnce|SlowWorkAside|OneSpare|Snapshot|Blocked|Replaced|Changes'
+	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/postgres -rounds 10 -run 'RandomWork|TwoAtOnce|SlowWorkAside|OneSpare|Snapshot|Blocked|Replaced|Changes|Gate'
 
 bench: build
 	go run ./internal/bench -program bin/hemzo

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -199,6 +200,9 @@ func (r *runner) stopped() int {
 
 // take takes the sets of copies, the databases side by side.
 func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
+	if err := r.flags.checkable(chosen); err != nil {
+		return err
+	}
 	box := r.bars(ctx)
 	sources, err := r.session.sources(ctx, chosen, r.flags.takeFlags,
 		engine.Owner{Command: "hemzo run " + shorten(strings.Join(r.args, " "), 60)}, box)
@@ -225,6 +229,19 @@ func (r *runner) take(ctx context.Context, chosen []*project.Database) error {
 	r.control.Watch = r.flags.must // else sets that come later count as used
 	for _, x := range r.sets[0].Copies() {
 		r.ready(x)
+	}
+	return nil
+}
+
+// checkable refuses to tell what tests left where that cannot be told.
+func (f runFlags) checkable(chosen []*project.Database) error {
+	for _, d := range chosen {
+		e, err := all.Named(d.Engine)
+		way := engine.Way(cmp.Or(f.by, d.Reset))
+		if err == nil && f.checkLeft && e.Hosting().Gate != nil && way == engine.Rollback {
+			return fault.New(fault.Usage, "add  --by truncation",
+				"%s is reset by rollback, which does not tell what a test left", d.Name)
+		}
 	}
 	return nil
 }

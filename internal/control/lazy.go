@@ -36,6 +36,9 @@ type doors struct {
 	ctx       context.Context // ends with the doors
 	stop      context.CancelFunc
 	open      sync.WaitGroup
+
+	mu    sync.Mutex // for what follows
+	conns map[net.Conn]bool
 }
 
 // listen listens for a copy on free ports of this machine.
@@ -76,6 +79,8 @@ func (d *doors) accept(l net.Listener, x *Copy, port int) {
 		}
 		pause = 0
 		d.open.Go(func() {
+			d.note(conn, true)
+			defer d.note(conn, false)
 			defer conn.Close()
 			x.came.Store(true)
 			if err := d.pass(conn, x, port); err != nil && d.ctx.Err() == nil {
@@ -118,6 +123,31 @@ func (d *doors) pass(conn net.Conn, x *Copy, port int) error {
 	return nil
 }
 
+// note keeps count of the connections that are open.
+func (d *doors) note(conn net.Conn, open bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.conns == nil {
+		d.conns = map[net.Conn]bool{}
+	}
+	if open {
+		d.conns[conn] = true
+	} else {
+		delete(d.conns, conn)
+	}
+}
+
+// endConnections ends those that are open; those that come get where they are to lead
+// now. It reports whether there were any.
+func (d *doors) endConnections() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for conn := range d.conns {
+		conn.Close()
+	}
+	return len(d.conns) > 0
+}
+
 func (d *doors) close() {
 	d.stop()
 	for _, l := range d.listeners {
@@ -136,8 +166,10 @@ func (x *Copy) destination(ctx context.Context, port int) (gate engine.Gate, add
 	if err := x.make(ctx); err != nil {
 		return nil, "", err
 	}
-	if gate, err = x.gateway(ctx); gate != nil || err != nil {
-		return gate, "", err
+	if x.next == "" {
+		if gate, err = x.gateway(ctx); gate != nil || err != nil {
+			return gate, "", err
+		}
 	}
 	address, err = x.address(port)
 	return nil, address, err

@@ -33,6 +33,9 @@ type Reset struct {
 	Force    bool           // end the sessions that hold locks
 	Wait     *time.Duration // for locks; nil for the project file's
 	After    string         // the test that has just ended; "" where that is not said
+	// Next is the way of the reset after this one, where copies are reset by rollback:
+	// until then clients reach the copy itself, and may commit
+	Next engine.Way
 }
 
 // Reset puts the copies of a set back.
@@ -40,9 +43,15 @@ func (c *Control) Reset(ctx context.Context, s *Set, r Reset) ([]Done, error) {
 	if !slices.Contains([]engine.Way{"", engine.Truncation, engine.Rollback, engine.Snapshot}, r.Way) {
 		return nil, fault.New(fault.Usage, "truncation, rollback or snapshot", "there is no reset by %q", r.Way)
 	}
+	if r.Next != "" && r.Next != engine.Truncation && r.Next != engine.Snapshot {
+		return nil, fault.New(fault.Usage, "next=truncation or next=snapshot", "the next reset cannot be by %q", r.Next)
+	}
 	return c.all(ctx, s, r.Database, func(x *Copy) (Done, error) {
 		left := c.leftBefore(ctx, x, r)
 		report, err := c.reset(ctx, x, r)
+		if err == nil {
+			err = x.turnTo(ctx, r.Next, report)
+		}
 		if err != nil {
 			return Done{}, err
 		}
@@ -50,7 +59,7 @@ func (c *Control) Reset(ctx context.Context, s *Set, r Reset) ([]Done, error) {
 		if report.Reconnect && !x.source.Opaque {
 			c.foundReplaced(at, report.Why)
 		}
-		if report.Differed() && r.To == "" && !x.source.Opaque {
+		if report.Differed() && report.Way != engine.Rollback && r.To == "" && !x.source.Opaque {
 			differing := *report
 			differing.Tables = report.Differing()
 			at.Report, at.Changes = &differing, left
@@ -139,6 +148,9 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		}
 		o.To = snapshot.ID
 	}
+	if o.Way == engine.Rollback && x.next != "" {
+		o.Way = x.next
+	}
 	rollback := o.To == "" && o.Way == engine.Rollback && !x.elsewhere
 	if gate, err := x.gateway(ctx); err != nil || gate != nil && rollback {
 		if err != nil {
@@ -167,6 +179,25 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 	x.elsewhere = o.To != ""
 	c.note("reset", time.Since(began))
 	return report, nil
+}
+
+// turnTo has the clients of a copy with a gate reach the copy itself until the next
+// reset, which is of another way, or its gate again. Connections that lead elsewhere
+// end.
+func (x *Copy) turnTo(ctx context.Context, next engine.Way, report *reset.Report) error {
+	if x.source.Lazy == nil || x.source.Lazy.Gate == nil || next == x.next {
+		return nil
+	}
+	if x.gate != nil {
+		if err := x.gate.Release(ctx); err != nil {
+			return err
+		}
+	}
+	x.next = next
+	if x.doors.endConnections() {
+		report.Reconnect = true
+	}
+	return nil
 }
 
 // putBack puts the copy back; alone does so in sessions of its own, which wait

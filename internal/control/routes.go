@@ -45,6 +45,7 @@ func routes(forms Forms) []route {
 		{"POST", "/reset", "Put the copies back", []param{oneDatabase,
 			{name: "by", doc: "truncation, rollback or snapshot"},
 			{name: "to", doc: "a snapshot's name instead of the start state"},
+			{name: "next", doc: "truncation or snapshot: on copies that are reset by rollback clients commit until then"},
 			{name: "after", doc: "the name of the test that has ended"},
 			{name: "in-place", doc: "fail rather than end the clients' connections", flag: true},
 			{name: "force", doc: "end the sessions that hold locks on what is to be put back", flag: true},
@@ -94,8 +95,8 @@ func routes(forms Forms) []route {
 }
 
 func resetAsked(ctx context.Context, c *Control, s *Set, q query) (any, error) {
-	r := Reset{Database: q.Get("database"), Way: engine.Way(q.Get("by")), To: q.Get("to"), After: q.Get("after"),
-		InPlace: q.is("in-place"), Force: q.is("force")}
+	r := Reset{Database: q.Get("database"), Way: engine.Way(q.Get("by")), To: q.Get("to"),
+		Next: engine.Way(q.Get("next")), After: q.Get("after"), InPlace: q.is("in-place"), Force: q.is("force")}
 	if q.Has("wait") {
 		wait, err := q.span("wait", 0)
 		if err != nil {

@@ -43,6 +43,7 @@ type Copy struct {
 	// elsewhere says that the copy itself is at another state than its start state: no
 	// rollback leads there
 	elsewhere bool
+	next      engine.Way // of the next reset, where clients reach the copy itself until then
 	// visited tells whether anybody but Hemzo came; nil where nobody watches
 	visited func(wait time.Duration) (engine.Visitor, error)
 }

@@ -57,7 +57,8 @@ func Run(t *testing.T, s Subject) {
 	}{
 		{"layers", (*suite).layers}, {"copies", (*suite).copies}, {"broken steps", (*suite).brokenSteps},
 		{"resets", (*suite).resets},
-		{"ways", (*suite).ways}, {"rollback", (*suite).rollback}, {"changes", (*suite).changes}, {"sessions", (*suite).sessions},
+		{"ways", (*suite).ways}, {"rollback", (*suite).rollback},
+		{"changes", (*suite).changes}, {"sessions", (*suite).sessions},
 		{"snapshots", (*suite).snapshots}, {"owners", (*suite).owners}, {"names", (*suite).names},
 		{"two at once", (*suite).twoAtOnce},
 		{"callers that go", (*suite).callersThatGo}, {"what is left", (*suite).left},

@@ -64,7 +64,8 @@ func beginGated(t testing.TB) *gated {
 		assert.NoError(t, opened.Close())
 	})
 	c := s.Connection(copied.ID, copied.Facts)
-	u := url.URL{Scheme: "postgresql", User: url.UserPassword(c.User, c.Password), Host: l.Addr().String(), Path: copied.ID}
+	u := url.URL{Scheme: "postgresql", User: url.UserPassword(c.User, c.Password), Host: l.Addr().String(),
+		Path: copied.ID}
 	return &gated{gate: opened.(*gate), s: s, copied: copied, fresh: fresh, url: u.String()}
 }
 
@@ -194,11 +195,14 @@ func TestGateFaults(t *testing.T) {
 		return h.Conn, h.Frontend
 	}
 	for name, last := range map[string][]byte{
-		"in a transaction":   nil,
-		"within a message":   {'Q', 0, 0, 0, 100, 'S'},
-		"within a part":      pgFront(&pgproto3.Parse{Query: "SELECT 1"}, &pgproto3.Bind{}, &pgproto3.Execute{}, &pgproto3.Flush{}),
-		"in COPY":            pgFront(&pgproto3.Query{String: "COPY wide FROM STDIN"}, &pgproto3.CopyData{Data: []byte("900\tR\n")}),
-		"in extended COPY":   pgFront(&pgproto3.Parse{Query: "COPY wide FROM STDIN"}, &pgproto3.Bind{}, &pgproto3.Execute{}, &pgproto3.Sync{}, &pgproto3.CopyData{Data: []byte("r")}),
+		"in a transaction": nil,
+		"within a message": {'Q', 0, 0, 0, 100, 'S'},
+		"within a part": pgFront(&pgproto3.Parse{Query: "SELECT 1"}, &pgproto3.Bind{}, &pgproto3.Execute{},
+			&pgproto3.Flush{}),
+		"in COPY": pgFront(&pgproto3.Query{String: "COPY wide FROM STDIN"},
+			&pgproto3.CopyData{Data: []byte("900\tR\n")}),
+		"in extended COPY": pgFront(&pgproto3.Parse{Query: "COPY wide FROM STDIN"}, &pgproto3.Bind{},
+			&pgproto3.Execute{}, &pgproto3.Sync{}, &pgproto3.CopyData{Data: []byte("r")}),
 		"an unknown message": {'?', 0, 0, 0, 4},
 		"a negative length":  {'Q', 255, 255, 255, 255},
 		"a broken message":   append(pgFront(&pgproto3.Sync{}), 'B', 0, 0, 0, 5, 'x', 'S', 0, 0, 0, 4),
@@ -250,7 +254,8 @@ func TestGateFaults(t *testing.T) {
 	_, err = c.Exec(ctx, "SELECT 1")
 	require.Error(t, err)
 	_, _ = c.Exec(ctx, "ROLLBACK")
-	require.Eventually(t, func() bool { return other.IsClosed() || other.Ping(ctx) == nil }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return other.IsClosed() || other.Ping(ctx) == nil }, 20*time.Second,
+		time.Millisecond)
 	other = g.client(t)
 	require.Equal(t, 200, rows())
 	// What was committed all the same, in a way that the relay did not see, is put back.
@@ -280,8 +285,10 @@ func FuzzGate(f *testing.F) {
 			&pgproto3.Describe{ObjectType: 'P', Name: "p"}, &pgproto3.Execute{Portal: "p"},
 			&pgproto3.Close{ObjectType: 'S', Name: "a"}, &pgproto3.Flush{}, &pgproto3.Sync{}),
 		pgFront(&pgproto3.Parse{Query: "COMMIT"}, &pgproto3.Bind{}, &pgproto3.Execute{}, &pgproto3.Sync{}),
-		pgFront(&pgproto3.Query{String: "COPY wide FROM STDIN"}, &pgproto3.CopyData{Data: []byte("900\tx\n")}, &pgproto3.CopyDone{}),
-		pgFront(&pgproto3.Query{String: "PREPARE x AS SELECT 1; EXECUTE x; SET a.b = 1; LISTEN x; NOTIFY x, 'y'; SAVEPOINT a"}),
+		pgFront(&pgproto3.Query{String: "COPY wide FROM STDIN"}, &pgproto3.CopyData{Data: []byte("900\tx\n")},
+			&pgproto3.CopyDone{}),
+		pgFront(&pgproto3.Query{String: "PREPARE x AS SELECT 1; EXECUTE x; SET a.b = 1; LISTEN x; NOTIFY x, 'y'; " +
+			"SAVEPOINT a"}),
 		{'E', 0, 0, 0, 4}, {'B', 0, 0, 0, 6, 0, 0, 'S', 0, 0, 0, 4},
 	} {
 		f.Add(seed)
