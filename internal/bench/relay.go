@@ -29,12 +29,12 @@ type relayed struct {
 
 // relays opens both for a held copy.
 func (b bench) relays(ctx context.Context, h *held) (*relayed, error) {
-	gate, err := b.private.Hosting().Gate(ctx, place.Inner(h.scoped.Server), h.copied.ID,
+	c := h.scoped.Server.Connection(h.copied.ID, h.copied.Facts)
+	gate, err := b.private.Hosting().Gate(ctx, place.Inner(h.scoped.Server), h.copied.ID, c,
 		engine.Session{Wait: time.Second})
 	if err != nil {
 		return nil, err
 	}
-	c := h.scoped.Server.Connection(h.copied.ID, h.copied.Facts)
 	at := net.JoinHostPort(c.Host, c.Port)
 	r := &relayed{gate: gate}
 	var ends []func()

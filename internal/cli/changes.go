@@ -24,7 +24,7 @@ func (a *app) changesCommand() *cobra.Command {
 		Use:   "changes [COPY]",
 		Short: "What differs from the start state: what a test left behind",
 		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.oneCopy,
-		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
+		RunE: a.onContents(func(c *cobra.Command, s *session, f found, args []string) error {
 			if !rows {
 				limit = 0
 			}

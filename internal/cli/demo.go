@@ -207,6 +207,14 @@ func (t *tour) run(ctx context.Context) error {
 		{what: "list", say: "What is there now:", args: []string{"list"}},
 		{what: "drop", say: "And gone.", args: []string{"drop", "--all"}},
 	}
+	if e, err := all.Named(t.engine); err == nil && e.Hosting().Gate != nil {
+		at := slices.IndexFunc(tour, func(s step) bool { return s.what == "list" })
+		tour = slices.Insert(tour, at,
+			step{what: "reset by snapshot", say: "A reset may also replace the copy: clients connect again.",
+				args: []string{"reset", "second", "--by", "snapshot"}},
+			step{what: "run, by rollback", say: "Or all that the suite does is one transaction, which is rolled back.",
+				args: []string{"run", "--by", "rollback", "--", "sh", "suite/run.sh"}})
+	}
 	if e, err := all.Named(t.engine); err == nil && e.Hosting().Process != nil {
 		tour = append(tour, step{what: "stop", say: "The server too; its templates are kept for the next start.",
 			args: []string{"stop"}})

@@ -47,6 +47,9 @@ touched costs nearly nothing.`,
 			differ := false
 			for _, which := range args {
 				f, err := s.find(c.Context(), which)
+				if err == nil {
+					err = f.standsAlone(c.Context())
+				}
 				if err != nil {
 					return err
 				}
@@ -203,7 +206,7 @@ func (a *app) snapshotCommand() *cobra.Command {
 		Long: `Snapshot keeps the whole present state of a copy; hemzo reset COPY --to NAME
 returns to it any number of times. Snapshots go with their copy, or by --drop.`,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.copyAndSnapshot,
-		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
+		RunE: a.onContents(func(c *cobra.Command, s *session, f found, args []string) error {
 			if drop {
 				return s.dropSnapshot(c.Context(), f, args[1])
 			}
@@ -275,7 +278,7 @@ func (a *app) advanceCommand() *cobra.Command {
 lacks: so a migration is tested on data. A reset returns to the state in
 which the copy was taken.`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.oneCopy,
-		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
+		RunE: a.onContents(func(c *cobra.Command, s *session, f found, args []string) error {
 			if f.database == nil {
 				return fault.New(fault.Usage, "", "the project file declares no database %q any more",
 					f.entry.Facts.Database)

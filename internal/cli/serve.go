@@ -132,6 +132,14 @@ func (s *session) lazy(d *project.Database, wanted bool) (*control.Lazy, error) 
 	h := e.Hosting()
 	foretold := h.Foretold
 	gated := h.Gate != nil && engine.Way(d.Reset) == engine.Rollback
+	if gated && slices.Contains(d.Where, "existing") {
+		return nil, fault.New(fault.Lacking, "use  reset: truncation, or a server in memory or in a container",
+			"%s: an existing server's copies are not reset by rollback", d.Name)
+	}
+	if gated && len(d.Keep) > 0 {
+		return nil, fault.New(fault.Usage, "use  reset: truncation, or leave out  keep:",
+			"%s: tables are kept by truncation alone, not by rollback", d.Name)
+	}
 	if foretold == nil || !gated && (!wanted || slices.Contains(d.Where, "existing")) {
 		return nil, nil
 	}
@@ -147,13 +155,18 @@ func (s *session) lazy(d *project.Database, wanted bool) (*control.Lazy, error) 
 				engine.Facts{Database: d.Name, Role: d.Role})
 		},
 		Failed: s.failed,
+		Now:    gated && !wanted,
 		Made: func(scoped copies.ScopedServer, t *copies.Taken) {
+			if gated && !wanted { // it is told with the others
+				return
+			}
 			s.note("%s", readyWords(scoped, t, "copy in "+span(t.Took)))
 		},
 	}
 	if gated {
-		lazy.Gate = func(ctx context.Context, server engine.Server, id string) (engine.Gate, error) {
-			return h.Gate(ctx, place.Inner(server), id, template.SessionOf(d, d.Wait))
+		lazy.Gate = func(ctx context.Context, server engine.Server, id string, told engine.Connection) (engine.Gate,
+			error) {
+			return h.Gate(ctx, place.Inner(server), id, told, template.SessionOf(d, d.Wait))
 		}
 	}
 	return lazy, nil
@@ -283,6 +296,9 @@ are ended. At most ten held copies of a project are kept.`,
 				}
 			}
 			f, err := s.find(c.Context(), args[0])
+			if err == nil {
+				err = f.standsAlone(c.Context())
+			}
 			if err != nil {
 				return err
 			}

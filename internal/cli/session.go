@@ -86,6 +86,28 @@ func (a *app) onCopy(work func(c *cobra.Command, s *session, f found, args []str
 	})
 }
 
+// onContents is onCopy for a command that asks for, or changes, what the copy holds.
+func (a *app) onContents(work func(c *cobra.Command, s *session, f found, args []string) error) func(*cobra.Command,
+	[]string) error {
+	return a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
+		if err := f.standsAlone(c.Context()); err != nil {
+			return err
+		}
+		return work(c, s, f, args)
+	})
+}
+
+// standsAlone refuses a copy whose contents only the process knows that resets it by
+// rollback: what its clients have done is in no committed transaction.
+func (f found) standsAlone(ctx context.Context) error {
+	if f.entry.Facts.Through == "" || !place.OwnerAlive(ctx, f.scoped.Server, f.entry.Facts.Owner) {
+		return nil
+	}
+	return fault.New(fault.Failed, `inside that run ask its endpoint, as in  curl "$HEMZO_CONTROL/changes"`,
+		"%s is reset by rollback by  %s: what its clients have done is seen there alone", f.entry.Facts.Name,
+		f.entry.Facts.Owner.Command)
+}
+
 func (s *session) close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()

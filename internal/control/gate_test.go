@@ -64,7 +64,7 @@ func TestGate(t *testing.T) {
 		Foretell: func(at map[int]string, _ string) engine.Connection {
 			return engine.Connection{URL: at[1]}
 		},
-		Gate: func(_ context.Context, server engine.Server, id string) (engine.Gate, error) {
+		Gate: func(_ context.Context, server engine.Server, id string, _ engine.Connection) (engine.Gate, error) {
 			opened++
 			_, err := server.Find(t.Context(), id)
 			return gate, err

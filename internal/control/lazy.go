@@ -20,9 +20,12 @@ type Lazy struct {
 	Ports []int // that it is reached at, the main one first
 	// Foretell tells its connection, with an address for each port.
 	Foretell func(at map[int]string, id string) engine.Connection
-	// Gate opens what stands before a copy and takes its connections; nil where
-	// they are passed on as they are.
-	Gate func(ctx context.Context, s engine.Server, id string) (engine.Gate, error)
+	// Gate opens what stands before a copy and takes its connections, of those who were
+	// told so; nil where they are passed on as they are.
+	Gate func(ctx context.Context, s engine.Server, id string, told engine.Connection) (engine.Gate, error)
+	// Now says that the copy is made at once all the same: it is its gate that is
+	// listened for.
+	Now bool
 	// Made is told of each copy when it is there.
 	Made func(s copies.ScopedServer, t *copies.Taken)
 	// Failed takes why a copy could not be made for somebody who came.
@@ -178,7 +181,11 @@ func (x *Copy) destination(ctx context.Context, port int) (gate engine.Gate, add
 // gateway opens the copy's gate, once; nil where it has none.
 func (x *Copy) gateway(ctx context.Context) (_ engine.Gate, err error) {
 	if x.gate == nil && x.source.Lazy != nil && x.source.Lazy.Gate != nil {
-		x.gate, err = x.source.Lazy.Gate(ctx, x.source.Scoped.Server, x.entry.ID)
+		x.gate, err = x.source.Lazy.Gate(ctx, x.source.Scoped.Server, x.entry.ID, x.foretold)
+		if err == nil { // for other commands
+			at := net.JoinHostPort(x.foretold.Host, x.foretold.Port)
+			err = x.source.Scoped.Server.UpdateFacts(ctx, x.entry.ID, func(f *engine.Facts) { f.Through = at })
+		}
 	}
 	return x.gate, err
 }

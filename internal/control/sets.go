@@ -235,7 +235,29 @@ func (c *Control) handOut(ctx context.Context, s *source, worker string) (*Copy,
 	if err := x.listen(); err != nil {
 		return nil, err
 	}
+	if !s.Lazy.Now {
+		return x, nil
+	}
+	if err := x.makeNow(ctx); err != nil {
+		if x.stopListening(); x.made {
+			err = errors.Join(err, s.Scoped.Drop(context.WithoutCancel(ctx), x.entry, true))
+		}
+		return nil, err
+	}
 	return x, nil
+}
+
+// makeNow makes a copy, and opens its gate, before anybody comes.
+func (x *Copy) makeNow(ctx context.Context) error {
+	if err := x.busy.Take(ctx); err != nil {
+		return err
+	}
+	defer x.busy.Give()
+	if err := x.make(ctx); err != nil {
+		return err
+	}
+	_, err := x.gateway(ctx)
+	return err
 }
 
 // take hands out one copy of a database, a spare one where there is one.

@@ -289,7 +289,7 @@ func (s ScopedServer) reached(ctx context.Context, address string) (engine.Entry
 		return engine.Entry{}, false
 	}
 	ownHost, ownPath := whereabouts(s.Server.Connection(id, e.Facts).URL)
-	return e, host == ownHost && path == ownPath
+	return e, (host == ownHost || host != "" && host == e.Facts.Through) && path == ownPath
 }
 
 // whereabouts is what of a URL or a file name says where something is: the host

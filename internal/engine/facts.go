@@ -84,6 +84,9 @@ type Facts struct {
 	Failed        bool            `json:"failed,omitempty"`    // kept after a command failed
 	Held          bool            `json:"held,omitempty"`      // set aside as a test left it
 	Spare         bool            `json:"spare,omitempty"`     // made beforehand: nobody has it yet
+	// Through is the address at which clients reach a copy that is reset by rollback: what
+	// is done elsewhere is not rolled back, and sees nothing of what they have done.
+	Through string `json:"through,omitempty"`
 }
 
 // Sound reports whether facts can be what a Hemzo wrote: somebody may have

@@ -32,8 +32,9 @@ type Hosting struct {
 	// Existing works on servers that are there already.
 	Existing Remote
 	// Gate opens what stands before a copy of the engine's own server whose resets are rollbacks; the process
-	// that owns the copy has it. nil where the engine knows no reset by rollback.
-	Gate func(ctx context.Context, s Server, id string, session Session) (Gate, error)
+	// that owns the copy has it. told is the connection that clients were told: its user
+	// and password are asked for. nil where the engine knows no reset by rollback.
+	Gate func(ctx context.Context, s Server, id string, told Connection, session Session) (Gate, error)
 	// Foretold tells how a copy will be reached before its server runs: other
 	// addresses pass its connections on.
 	Foretold *Foretold

@@ -287,7 +287,7 @@ func (k *suite) rollback(t *testing.T) {
 	}
 	e := k.take(t, k.server, "rollback")
 	start := k.dump(t, e)
-	gate, err := open(t.Context(), place.Inner(k.server), e.ID, engine.Session{Wait: time.Second})
+	gate, err := open(t.Context(), place.Inner(k.server), e.ID, k.connection(t, e), engine.Session{Wait: time.Second})
 	require.NoError(t, err)
 	at, release := serve(t, gate)
 	c := k.connection(t, e)

@@ -40,7 +40,8 @@ type gate struct {
 const idleLimit = 2 * time.Second
 
 // openGate opens what stands before a copy whose resets are rollbacks.
-func openGate(ctx context.Context, from engine.Server, id string, session engine.Session) (engine.Gate, error) {
+func openGate(ctx context.Context, from engine.Server, id string, told engine.Connection, session engine.Session) (
+	engine.Gate, error) {
 	s := from.(*server)
 	e, err := s.Find(ctx, id)
 	if err != nil {
@@ -52,9 +53,8 @@ func openGate(ctx context.Context, from engine.Server, id string, session engine
 	}
 	g.asks = witness.Moved(g.base.Counters)
 	g.look = witness.Look{Server: &s.witness, ID: id}
-	user := s.login(id, e.Facts)
 	g.Relay = relay.New(relay.Config{
-		User: user, Password: s.password(user), Database: id, Dialect: dialect, Wait: idleLimit,
+		User: told.User, Password: told.Password, Database: id, Dialect: dialect, Wait: idleLimit,
 		Connect: g.connect, Dial: g.dial,
 	})
 	return g, nil

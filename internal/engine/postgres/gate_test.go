@@ -38,7 +38,8 @@ type gated struct {
 // beginGated makes a copy with a gate; a handler that fails fails the test.
 func beginGated(t testing.TB) *gated {
 	s, copied, fresh := begin(t, true)
-	opened, err := openGate(t.Context(), s, copied.ID, engine.Session{Wait: time.Second})
+	opened, err := openGate(t.Context(), s, copied.ID, s.Connection(copied.ID, copied.Facts),
+		engine.Session{Wait: time.Second})
 	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -4,9 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -19,7 +22,7 @@ import (
 
 // Query runs SQL and passes its results on.
 func (d *database) Query(ctx context.Context, text string, out engine.Sink) error {
-	conn, err := d.connect(ctx)
+	conn, err := d.connectThrough(ctx)
 	if err != nil {
 		return err
 	}
@@ -48,6 +51,29 @@ func (d *database) Query(ctx context.Context, text string, out engine.Sink) erro
 		out.Open(conn.PgConn().TxStatus() != 'I')
 	}
 	return nil
+}
+
+// connectThrough connects as clients do: where the copy is reset by rollback, through its
+// gate, as long as that is there.
+func (d *database) connectThrough(ctx context.Context) (*pgx.Conn, error) {
+	host, port, err := net.SplitHostPort(d.facts.Through)
+	number, failed := strconv.ParseUint(port, 10, 16)
+	if d.conn != nil || err != nil || failed != nil || !net.ParseIP(host).IsLoopback() {
+		return d.connect(ctx)
+	}
+	config := d.server.settings(d.id)
+	config.Host, config.Port, config.Fallbacks = host, uint16(number), nil
+	config.User = d.server.login(d.id, d.facts)
+	config.Password, config.RequireAuth = d.server.password(config.User), "scram-sha-256"
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if errors.Is(err, syscall.ECONNREFUSED) { // its process has gone
+		return d.connect(ctx)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
+	}
+	d.conn = conn
+	return conn, nil
 }
 
 // cannotRun says of what only a client program can run that it is not run here.
