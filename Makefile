@@ -59,6 +59,7 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/project
 	go test -run '^$$' -fuzz FuzzRecord -fuzztime 30s ./internal/engine/postgres/wal
 	go test -run '^$$' -fuzz FuzzRows -fuzztime 30s ./internal/engine/postgres
+	go test -run '^$$' -fuzz FuzzGate -fuzztime 30s ./internal/engine/postgres
 
 soak:
 	go test -run RandomWork -timeout 60m ./internal/engine/sqlite -rounds 20000

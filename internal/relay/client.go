@@ -8,6 +8,7 @@ import (
 	"io"
 	"maps"
 	"net"
+	"regexp"
 	"strings"
 	"time"
 
@@ -49,6 +50,7 @@ type client struct {
 	last              string                          // statement
 
 	part         []message // that wait for a Flush or Sync
+	waiting      int       // about how many bytes they take
 	open         bool      // a part was flushed, and its Sync is to come
 	skipping     bool      // up to the Sync, after an error
 	unnamed      []byte    // the body of the last Parse without a name
@@ -174,8 +176,13 @@ func (c *client) serve(ctx context.Context) error {
 			err = c.simple(ctx, string(trimZero(m.body)))
 		case parse, bind, describe, execute, closing:
 			c.part = append(c.part, m)
+			if c.waiting += len(m.body) + partCost; c.waiting > maxMessage {
+				c.abandon()
+				return c.refuse(protocolError, "too much came without a Sync")
+			}
 		case flush, syncing:
 			c.part = append(c.part, m)
+			c.waiting = 0
 			err = c.extended(ctx)
 		case copyData, copyDone, copyFail: // of a COPY that has failed
 		case function:
@@ -196,6 +203,9 @@ func (c *client) serve(ctx context.Context) error {
 	c.abandon()
 	return nil
 }
+
+// partCost is about what a message takes beside its body.
+const partCost = 64
 
 func trimZero(b []byte) []byte {
 	if n := len(b); n > 0 && b[n-1] == 0 {
@@ -426,6 +436,24 @@ func (c *client) noteLocal(s statement) {
 	if len(s.words) > 2 && s.words[1] == "LOCAL" {
 		rest := statement{text: s.text, words: s.words[1:]}
 		c.server.applied[rest.setting()] = "" // as nobody wants it: it is put back
+	}
+}
+
+// configures finds calls of set_config that name what they set.
+var configures = regexp.MustCompile(
+	`(?i)\bset_config\s*\(\s*'([\w.]+)'\s*,\s*'((?:[^']|'')*)'\s*,\s*('?t(?:rue)?'?|'?f(?:alse)?'?)\s*\)`)
+
+// noteConfigs notes what a statement has set by the function set_config. What it sets
+// by parameters is not seen.
+func (c *client) noteConfigs(text string) {
+	for _, m := range configures.FindAllStringSubmatch(text, -1) {
+		name := strings.ToUpper(m[1])
+		if strings.HasPrefix(strings.ToLower(strings.Trim(m[3], "'")), "t") {
+			c.noteLocal(statement{words: []string{"SET", "LOCAL", name}})
+			continue
+		}
+		c.noteSetting(statement{words: []string{"SET", name}, text: fmt.Sprintf("SELECT pg_catalog.set_config('%s', '%s', "+
+			"false)", m[1], m[2])})
 	}
 }
 

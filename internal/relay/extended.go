@@ -379,6 +379,10 @@ func (t *translation) effect(s statement, e *expect) {
 			t.state = begun
 		}
 		e.done = func() { c.endedBy(s, before) }
+	case plain:
+		if configures.MatchString(s.text) {
+			e.done = func() { c.noteConfigs(s.text) }
+		}
 	case set:
 		e.done = func() { c.noteSetting(s) }
 	case local:

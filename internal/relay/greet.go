@@ -87,7 +87,7 @@ func (c *client) admit(ctx context.Context, code uint32, body []byte) error {
 	if database == "" {
 		database = user
 	}
-	if err := c.checkPassword(k.Password); err != nil || user != k.User {
+	if err := c.checkPassword(); err != nil || user != k.User {
 		return c.refuse(badPassword, fmt.Sprintf("password authentication failed for user %q", user))
 	}
 	if database != k.Database {

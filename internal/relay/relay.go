@@ -40,6 +40,7 @@ type Config struct {
 // goroutines.
 type Relay struct {
 	config Config
+	verify func() (*verifier, error)
 	floor  floor     // whose transaction is under way
 	io     turn.Turn // for what follows: one piece of work, or a reset
 	server *session  // nil where there is none, or it was lost
@@ -55,7 +56,8 @@ type Relay struct {
 
 // New makes a relay; its session is opened for the first client.
 func New(c Config) *Relay {
-	return &Relay{config: c, io: turn.New(), all: map[*client]bool{}, keys: map[uint32]*client{}}
+	return &Relay{config: c, io: turn.New(), all: map[*client]bool{}, keys: map[uint32]*client{},
+		verify: sync.OnceValues(func() (*verifier, error) { return newVerifier(c.Password) })}
 }
 
 // errClosed says that the relay has ended.
@@ -160,9 +162,12 @@ type cancelRequest struct {
 func (r *Relay) cancel(ctx context.Context, q cancelRequest) error {
 	r.mu.Lock()
 	c := r.keys[q.id]
-	busy := c != nil && r.busy == c && string(c.secret[:]) == string(q.secret)
+	var s *session
+	if c != nil && r.busy == c && string(c.secret[:]) == string(q.secret) {
+		s = c.server
+	}
 	r.mu.Unlock()
-	if !busy || c.server == nil {
+	if s == nil {
 		return nil
 	}
 	conn, err := r.config.Dial(ctx)
@@ -170,10 +175,10 @@ func (r *Relay) cancel(ctx context.Context, q cancelRequest) error {
 		return fmt.Errorf("cancelling a statement: %w", err)
 	}
 	defer conn.Close()
-	out := binary.BigEndian.AppendUint32(nil, uint32(12+len(c.server.secret)))
+	out := binary.BigEndian.AppendUint32(nil, uint32(12+len(s.secret)))
 	out = binary.BigEndian.AppendUint32(out, 80877102)
-	out = binary.BigEndian.AppendUint32(out, c.server.pid)
-	_, err = conn.Write(append(out, c.server.secret...))
+	out = binary.BigEndian.AppendUint32(out, s.pid)
+	_, err = conn.Write(append(out, s.secret...))
 	return err
 }
 

@@ -25,20 +25,20 @@ var errPassword = errors.New("the password is wrong")
 // exchange checks a client's password by SCRAM-SHA-256 (RFC 5802, RFC 7677), without
 // channel binding.
 type exchange struct {
-	salt, nonce   []byte
+	*verifier
+	nonce         []byte
 	bare, server  string // what both have sent, for the signatures
-	salted        []byte
 	binding, both string
 }
 
-// newExchange prepares for a password.
-func newExchange(password string) (*exchange, error) {
-	e := &exchange{salt: make([]byte, 16), nonce: make([]byte, 18)}
-	rand.Read(e.salt)
-	rand.Read(e.nonce)
-	var err error
-	e.salted, err = pbkdf2.Key(sha256.New, password, e.salt, rounds, sha256.Size)
-	return e, err
+// verifier is what a password is checked by; it takes milliseconds to make, once.
+type verifier struct{ salt, salted []byte }
+
+func newVerifier(password string) (v *verifier, err error) {
+	v = &verifier{salt: make([]byte, 16)}
+	rand.Read(v.salt)
+	v.salted, err = pbkdf2.Key(sha256.New, password, v.salt, rounds, sha256.Size)
+	return v, err
 }
 
 // first answers the client's first message.
@@ -95,11 +95,13 @@ func attribute(text, name string) string {
 }
 
 // checkPassword has the client prove that it knows the password.
-func (c *client) checkPassword(password string) error {
-	e, err := newExchange(password)
+func (c *client) checkPassword() error {
+	v, err := c.relay.verify()
 	if err != nil {
 		return err
 	}
+	e := &exchange{verifier: v, nonce: make([]byte, 18)}
+	rand.Read(e.nonce)
 	answer := func(m pgproto3.BackendMessage) (message, error) {
 		if err := c.send(m); err != nil {
 			return message{}, err

@@ -160,6 +160,7 @@ func (c *client) run(text string, continuing bool) (ok bool, err error) {
 	if c.state == failed { // ROLLBACK TO
 		c.state = started
 	}
+	c.noteConfigs(text)
 	if a.hold {
 		ok, err = c.checkNow()
 		if ok {
