@@ -39,6 +39,9 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	why := "it was asked for"
 	if r.Way != engine.Snapshot || r.InPlace {
 		report, err := d.inPlace(ctx, r)
+		if errors.Is(err, witness.ErrGone) { // by another process: what is known is of the one before
+			err = witness.Cannot{Why: err.Error()}
+		}
 		reason := witness.Cannot{}
 		if err == nil || !errors.As(err, &reason) {
 			return report, err
