@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -24,11 +27,11 @@ func (a *app) changesCommand() *cobra.Command {
 		Use:   "changes [COPY]",
 		Short: "What differs from the start state: what a test left behind",
 		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.oneCopy,
-		RunE: a.onContents(func(c *cobra.Command, s *session, f found, args []string) error {
+		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			if !rows {
 				limit = 0
 			}
-			changes, err := reset.Changes(c.Context(), f.scoped.Server, f.entry, limit, f.wait(wait))
+			changes, err := f.changes(c.Context(), limit, wait)
 			if err != nil {
 				return err
 			}
@@ -43,6 +46,21 @@ func (a *app) changesCommand() *cobra.Command {
 	c.Flags().Var(&numberFlag{&limit}, "limit", "how many rows of a table to show (default 20)")
 	waitFlag(c, &wait)
 	return c
+}
+
+// changes compares a copy with its start state, by its owner where that alone can.
+func (f found) changes(ctx context.Context, rows int, wait time.Duration) (*engine.Changes, error) {
+	done, err := f.throughOwner(ctx, "GET", "/changes", url.Values{"rows": {strconv.Itoa(rows)}})
+	if err == nil {
+		return done.Changes, nil
+	}
+	if !errors.Is(err, errNotThere) {
+		return nil, err
+	}
+	if err := f.standsAlone(ctx); err != nil {
+		return nil, err
+	}
+	return reset.Changes(ctx, f.scoped.Server, f.entry, rows, f.wait(wait))
 }
 
 func (a *app) showChanges(e engine.Entry, c *engine.Changes) {

@@ -3,7 +3,9 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/reset"
 )
@@ -47,9 +50,6 @@ touched costs nearly nothing.`,
 			differ := false
 			for _, which := range args {
 				f, err := s.find(c.Context(), which)
-				if err == nil {
-					err = f.standsAlone(c.Context())
-				}
 				if err != nil {
 					return err
 				}
@@ -58,7 +58,7 @@ touched costs nearly nothing.`,
 					return err
 				}
 				o.InPlace, o.Force = inPlace, force
-				r, err := reset.Do(c.Context(), f.scoped.Server, f.entry, o)
+				r, err := f.putBack(c.Context(), o, to, c.Flags().Changed("wait"), verify)
 				if err != nil {
 					return err
 				}
@@ -136,8 +136,9 @@ func (f found) resetOptions(ctx context.Context, way engine.Way, to string, wait
 	o := reset.Options{Way: way, Wait: f.wait(wait)}
 	if f.database != nil {
 		o.Keep = f.database.Keep
-		if way == "" {
-			o.Way = engine.Way(f.database.Reset)
+		// What runs are reset by rollback, and copies that are taken are not behind a gate.
+		if own := engine.Way(f.database.Reset); way == "" && (own != engine.Rollback || !f.gates()) {
+			o.Way = own
 		}
 	}
 	if to != "" {
@@ -148,6 +149,43 @@ func (f found) resetOptions(ctx context.Context, way engine.Way, to string, wait
 		o.To = snapshot.ID
 	}
 	return o, nil
+}
+
+// gates reports whether the engine resets copies of a run by rollback.
+func (f found) gates() bool {
+	e, err := all.Named(f.entry.Facts.Engine)
+	return err == nil && e.Hosting().Gate != nil
+}
+
+// putBack resets a copy, by its owner where that alone can.
+func (f found) putBack(ctx context.Context, o reset.Options, to string, waits, verify bool) (*reset.Report, error) {
+	query := url.Values{}
+	for name, value := range map[string]string{"by": string(o.Way), "to": to} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	for name, on := range map[string]bool{"in-place": o.InPlace, "force": o.Force} {
+		if on {
+			query.Set(name, "")
+		}
+	}
+	if waits {
+		query.Set("wait", o.Wait.String())
+	}
+	if !verify {
+		done, err := f.throughOwner(ctx, "POST", "/reset", query)
+		if !errors.Is(err, errNotThere) {
+			if err != nil {
+				return nil, err
+			}
+			return done.Reset, nil
+		}
+	}
+	if err := f.standsAlone(ctx); err != nil {
+		return nil, err
+	}
+	return reset.Do(ctx, f.scoped.Server, f.entry, o)
 }
 
 // resetText says in one line what a reset did.
@@ -161,6 +199,8 @@ func resetText(r *reset.Report, to string) string {
 	}
 	text := "back at " + where
 	switch {
+	case r.Way == engine.Rollback:
+		text = "rolled back to " + where
 	case r.Reconnect:
 		text = "replaced" + from + ": clients must connect again"
 	case r.Pages > 0:

@@ -336,27 +336,37 @@ func (s *session) holdByControl(ctx context.Context, at, which, name string, kee
 	if err != nil {
 		return err
 	}
+	done, err := askOwner(ctx, at, f, "POST", "/hold", url.Values{"as": {name}, "for": {keep.String()}})
+	if err != nil {
+		return err
+	}
+	return s.saidHeld(done.Held, keep)
+}
+
+// askOwner asks the endpoint of the run that a copy belongs to about that copy alone;
+// errNotThere where it is not one of the run's.
+func askOwner(ctx context.Context, at string, f found, method, path string, query url.Values) (*control.Done, error) {
 	var status struct {
 		Copies []struct{ Database, Copy string }
 	}
 	b, err := control.Ask(ctx, at, "GET", "/", nil)
 	if err != nil || json.Unmarshal(b, &status) != nil {
-		return errNotThere
+		return nil, errNotThere
 	}
 	for _, x := range status.Copies {
 		if x.Copy != f.entry.Facts.Name {
 			continue
 		}
-		query := url.Values{"as": {name}, "database": {x.Database}, "for": {keep.String()}}
-		b, err := control.Ask(ctx, at, "POST", "/hold", query)
+		query.Set("database", x.Database)
+		b, err := control.Ask(ctx, at, method, path, query)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		var done []control.Done
 		if err := json.Unmarshal(b, &done); err != nil || len(done) != 1 {
-			return fmt.Errorf("reading the answer of the control endpoint: %q", b)
+			return nil, fmt.Errorf("reading the answer of the control endpoint: %q", b)
 		}
-		return s.saidHeld(done[0].Held, keep)
+		return &done[0], nil
 	}
-	return errNotThere
+	return nil, errNotThere
 }

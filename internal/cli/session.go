@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -95,6 +96,16 @@ func (a *app) onContents(work func(c *cobra.Command, s *session, f found, args [
 		}
 		return work(c, s, f, args)
 	})
+}
+
+// throughOwner asks the run that resets a copy by rollback, where this is a command of
+// that run; errNotThere where it is not, or the copy is no such one.
+func (f found) throughOwner(ctx context.Context, method, path string, query url.Values) (*control.Done, error) {
+	at := os.Getenv("HEMZO_CONTROL")
+	if f.entry.Facts.Through == "" || at == "" {
+		return nil, errNotThere
+	}
+	return askOwner(ctx, at, f, method, path, query)
 }
 
 // standsAlone refuses a copy whose contents only the process knows that resets it by

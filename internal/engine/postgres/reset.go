@@ -34,7 +34,8 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 
 func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
 	if r.Way == engine.Rollback {
-		return nil, fault.New(fault.Lacking, "leave out --by", "this version does not reset by rollback")
+		return nil, fault.New(fault.Lacking, "leave out --by, or run the suite with  hemzo run --by rollback",
+			"this copy is not behind a relay, which resets by rollback take")
 	}
 	why := "it was asked for"
 	if r.Way != engine.Snapshot || r.InPlace {
