@@ -102,8 +102,13 @@ func (s *server) dialWithNotices(ctx context.Context, database, user string, sai
 // dialRetrying connects, waiting for a server that has no connection free, or that
 // recovers from a crash.
 func (s *server) dialRetrying(ctx context.Context, config *pgx.ConnConfig) (*pgx.Conn, error) {
-	for end := time.Now().Add(s.patience.Wait); ; {
+	end := time.Now().Add(s.patience.Wait)
+	for renamed := 0; ; {
 		conn, err := pgx.ConnectConfig(ctx, config)
+		if pg.State(err) == pg.InvalidCatalog && renamed < renameTries && s.exists(ctx, config.Database) {
+			renamed++
+			continue
+		}
 		if state := pg.State(err); state != pg.TooManyConnections && state != pg.CannotConnectNow ||
 			time.Now().After(end) {
 			if err == nil {
@@ -124,6 +129,20 @@ func (s *server) dialRetrying(ctx context.Context, config *pgx.ConnConfig) (*pgx
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
+}
+
+// renameTries is how often a connection is tried that the server refuses because its
+// database was given its name while the session began.
+const renameTries = 20
+
+// exists reports whether there is a database of a name, other than the one that the
+// server's own connection is in.
+func (s *server) exists(ctx context.Context, name string) bool {
+	if name == s.config.Database {
+		return false
+	}
+	n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_database WHERE datname = $1", name)
+	return err == nil && n > 0
 }
 
 // unanswered says in plain words that a server did not answer; other errors
