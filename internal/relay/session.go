@@ -158,7 +158,6 @@ type expect struct {
 	kind    byte
 	swallow bool   // it is not the client's
 	tag     string // in the place of what an empty statement answers
-	text    string // a statement whose tag says whether it changed a definition
 	done    func() // once it has come
 	fails   func() // where an error comes in its place
 }
