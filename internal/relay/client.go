@@ -39,7 +39,6 @@ type client struct {
 	secret [4]byte
 
 	state   txState
-	holds   bool // the floor
 	reads   bool // its transaction is read only
 	initial map[string]string
 	// statements that set what is its own, by setting; those of the transaction that
@@ -47,7 +46,7 @@ type client struct {
 	settings, pending map[string]string
 	channels          map[string]bool
 	notes             []pgproto3.NotificationResponse // of the transaction that is open
-	last              string                          // statement
+	last              string                          // statement, once it has the floor
 
 	part         []message // that wait for a Flush or Sync
 	waiting      int       // about how many bytes they take
@@ -237,14 +236,15 @@ func (c *client) wasReset() {
 	clear(c.pending)
 	c.notes = nil
 	c.portals = map[string]*portal{}
-	c.relay.release(c)
+	c.relay.floor.give(c)
 }
 
 // enter takes the floor, where the client has not got it, and io, and prepares the
-// session for it. Where it cannot be had an error has gone to the client.
-func (c *client) enter(ctx context.Context) (ok bool, err error) {
+// session for it. Where it cannot be had an error has gone to the client. wants is the
+// statement that it is for.
+func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 	r := c.relay
-	if !c.holds {
+	if !r.floor.has(c) {
 		blocking, err := r.floor.take(ctx, c, r.config.Wait)
 		if err != nil {
 			return false, err
@@ -256,19 +256,19 @@ func (c *client) enter(ctx context.Context) (ok bool, err error) {
 			defer r.io.Give()
 			_ = c.send(problem(lockNotAvailable, fmt.Sprintf("the transaction of another client has been idle for %s: %s",
 				r.config.Wait, blocking.describe()), "On a copy that is reset by rollback one transaction is open at a "+
-				"time; this statement was: "+shorten(c.last)))
+				"time; this statement was: "+shorten(wants)))
 			return false, nil
 		}
-		c.holds = true
 	}
-	r.floor.rest(false)
+	r.floor.rest(c, false)
 	if err := r.io.Take(ctx); err != nil {
 		return false, err
 	}
-	if !c.holds { // a reset came in between
+	if !r.floor.has(c) { // a reset came in between
 		r.io.Give()
-		return c.enter(ctx)
+		return c.enter(ctx, wants)
 	}
+	c.last = wants
 	s, err := r.session(ctx)
 	if err == nil {
 		if s != c.server && c.server != nil {
@@ -322,9 +322,9 @@ func (c *client) leave() {
 	r.busy = nil
 	r.mu.Unlock()
 	if c.state != started && c.state != failed {
-		r.release(c)
+		r.floor.give(c)
 	} else {
-		r.floor.rest(true)
+		r.floor.rest(c, true)
 	}
 	r.io.Give()
 }

@@ -3,6 +3,7 @@ package relay
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -21,7 +22,7 @@ func (c *client) extended(ctx context.Context) error {
 			}
 			return nil
 		}
-		ok, err := c.enter(ctx)
+		ok, err := c.enter(ctx, firstText(part))
 		if err != nil {
 			return err
 		}
@@ -34,7 +35,14 @@ func (c *client) extended(ctx context.Context) error {
 			return c.skip(ctx, syncs)
 		}
 	}
-	if err := c.exchange(part, syncs); err != nil {
+	err := c.exchange(part, syncs)
+	if errors.Is(err, errMessage) { // nothing of it was sent
+		if !c.open {
+			c.leave()
+		}
+		return c.refuse(protocolError, err.Error())
+	}
+	if err != nil {
 		c.broken = true
 		c.relay.lose()
 		_ = c.send(problem(connectionFailed, err.Error(), ""))
@@ -46,6 +54,17 @@ func (c *client) extended(ctx context.Context) error {
 	}
 	c.open = true
 	return c.out.Flush()
+}
+
+// firstText is the first statement of messages, for others to be told.
+func firstText(part []message) string {
+	for _, m := range part {
+		var p pgproto3.Parse
+		if m.kind == parse && p.Decode(m.body) == nil {
+			return p.Query
+		}
+	}
+	return "a prepared statement"
 }
 
 // skip passes over what is to come, up to the Sync, after an error of the relay's own.
@@ -101,12 +120,14 @@ func (c *client) exchange(part []message, syncs bool) error {
 	s := c.server
 	t := &translation{client: c, w: &writer{}, state: c.state}
 	a := &answers{c: c}
+	guard, atGuard := s.guard, s.atGuard
 	if !c.skipping {
 		if !c.open && (c.state == idle || c.state == begun || c.state == gone) {
 			c.front(t.w)
 		}
 		for _, m := range part {
 			if err := t.message(m); err != nil {
+				s.guard, s.atGuard, s.unnamed = guard, atGuard, nil
 				return err
 			}
 		}
@@ -362,7 +383,7 @@ func (t *translation) effect(s statement, e *expect) {
 	case begin:
 		worked := t.worked
 		if t.state == idle || t.state == gone {
-			t.state, t.reads = begun, s.reads
+			t.state, t.reads = begun, s.reads || c.readsOnly()
 		}
 		e.done = func() {
 			if before == gone {

@@ -76,10 +76,20 @@ func (f *floor) giveUp(w *waiter) (given bool) {
 	return i < 0
 }
 
-// give passes the floor to who has waited longest.
-func (f *floor) give() {
+// has reports whether a client has the floor.
+func (f *floor) has(c *client) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	return f.holder == c
+}
+
+// give passes a client's floor to who has waited longest; nothing where it has not got it.
+func (f *floor) give(c *client) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.holder != c {
+		return
+	}
 	f.holder, f.idle = nil, false
 	if len(f.waiting) > 0 {
 		next := f.waiting[0]
@@ -89,9 +99,11 @@ func (f *floor) give() {
 	}
 }
 
-// rest notes whether the holder's transaction is open and nothing of it under way.
-func (f *floor) rest(idle bool) {
+// rest notes whether a holder's transaction is open and nothing of it under way.
+func (f *floor) rest(c *client, idle bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.idle = idle
+	if f.holder == c {
+		f.idle = idle
+	}
 }

@@ -126,7 +126,7 @@ func (r *Relay) enter(c *client) {
 // leave forgets a client; its open transaction is undone.
 func (r *Relay) leave(c *client) {
 	_ = r.io.Take(context.Background())
-	if c.holds && r.server != nil {
+	if r.floor.has(c) && r.server != nil {
 		r.server.undo()
 	}
 	if r.server != nil {
@@ -141,15 +141,7 @@ func (r *Relay) leave(c *client) {
 	delete(r.keys, c.id)
 	r.mu.Unlock()
 	r.io.Give()
-	r.release(c)
-}
-
-// release ends a client's turn, where it has it.
-func (r *Relay) release(c *client) {
-	if c.holds {
-		c.holds = false
-		r.floor.give()
-	}
+	r.floor.give(c)
 }
 
 // cancelRequest is what a client sends to cancel another connection's statement.

@@ -13,7 +13,6 @@ import (
 
 // simple does what a Query message asks for.
 func (c *client) simple(ctx context.Context, text string) error {
-	c.last = text
 	all := c.relay.statements(text)
 	if c.skipping && !c.open {
 		return nil // up to the Sync
@@ -23,7 +22,7 @@ func (c *client) simple(ctx context.Context, text string) error {
 		if done, err := c.alone(ctx, all); done || err != nil {
 			return err
 		}
-		ok, err := c.enter(ctx)
+		ok, err := c.enter(ctx, text)
 		if err != nil {
 			return err
 		}
@@ -269,9 +268,16 @@ func (c *client) beginWork(s statement, continuing bool) {
 	if s.warns != "" {
 		_ = c.send(warning(notSupported, s.warns))
 	}
-	if c.state, c.reads = begun, s.reads; continuing {
+	if c.state, c.reads = begun, s.reads || c.readsOnly(); continuing {
 		c.state = started
 	}
+}
+
+var setOn = regexp.MustCompile(`(?i)(\bON|\bTRUE|\bYES|\b1|READ\s+ONLY)\W*$`)
+
+// readsOnly reports whether the client has set that its transactions only read.
+func (c *client) readsOnly() bool {
+	return setOn.MatchString(c.settings["default_transaction_read_only"])
 }
 
 // endWork ends a transaction of the client's.

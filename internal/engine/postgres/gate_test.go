@@ -170,6 +170,14 @@ func TestGateModes(t *testing.T) {
 	_, err = tx.Exec("DELETE FROM many")
 	require.Equal(t, "25006", pg.State(err), "read only")
 	require.NoError(t, tx.Rollback())
+	reader := g.client(t)
+	for _, sql := range []string{"SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY", "BEGIN"} {
+		_, err = reader.Exec(ctx, sql)
+		require.NoError(t, err)
+	}
+	_, err = reader.Exec(ctx, "DELETE FROM cache")
+	require.Equal(t, "25006", pg.State(err), "read only by a setting")
+	require.NoError(t, reader.Close(ctx))
 	_, err = db.Exec("DELETE FROM cache")
 	require.NoError(t, err)
 	g.reset(t)
@@ -195,6 +203,8 @@ func TestGateFaults(t *testing.T) {
 		require.NoError(t, err)
 		return h.Conn, h.Frontend
 	}
+	_, err := other.Exec(ctx, "INSERT INTO cache VALUES ('committed', '')")
+	require.NoError(t, err)
 	for name, last := range map[string][]byte{
 		"in a transaction": nil,
 		"within a message": {'Q', 0, 0, 0, 100, 'S'},
@@ -223,6 +233,9 @@ func TestGateFaults(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, conn.Close())
 		require.Equal(t, 200, rows(), name)
+		var kept int
+		require.NoError(t, other.QueryRow(ctx, "SELECT count(*) FROM cache WHERE k = 'committed'").Scan(&kept))
+		require.Equal(t, 1, kept, "what another has committed stays; %s", name)
 	}
 	for name, first := range map[string][]byte{
 		"a short startup message": {0, 0, 0, 3}, "another protocol": binary.BigEndian.AppendUint32([]byte{0, 0, 0, 8}, 2<<16),
@@ -242,7 +255,7 @@ func TestGateFaults(t *testing.T) {
 	c := g.client(t)
 	limited, stop := context.WithCancel(ctx)
 	time.AfterFunc(200*time.Millisecond, stop)
-	_, err := c.Exec(limited, "SELECT pg_sleep(60)")
+	_, err = c.Exec(limited, "SELECT pg_sleep(60)")
 	require.Error(t, err)
 	require.Equal(t, 200, rows())
 	// The server ends the session: what was open is told, and what follows goes on.
