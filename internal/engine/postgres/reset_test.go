@@ -294,7 +294,7 @@ func TestResetBlocked(t *testing.T) {
 	copied, err = s.Find(t.Context(), copied.ID)
 	require.NoError(t, err)
 	_, err = reset.Do(t.Context(), s, copied,
-		reset.Options{Wait: 50 * time.Millisecond, Force: true, Keep: []string{"kind"}})
+		reset.Options{Wait: 2 * time.Second, Force: true, Keep: []string{"kind"}})
 	require.NoError(t, err)
 	assert.Error(t, conn.Ping(t.Context()), "it was in the way")
 }
