@@ -151,7 +151,7 @@ func rollbackResets(ctx context.Context, h *held, r *relayed, relay *pgx.Conn) e
 					return 0, err
 				}
 			}
-			return timed(func() error { _, err := r.gate.Reset(ctx); return err })
+			return timed(func() error { _, err := r.gate.Reset(ctx, engine.Session{Wait: time.Second}); return err })
 		})
 		if err != nil {
 			return err

@@ -246,9 +246,12 @@ func (a *app) snapshotCommand() *cobra.Command {
 		Long: `Snapshot keeps the whole present state of a copy; hemzo reset COPY --to NAME
 returns to it any number of times. Snapshots go with their copy, or by --drop.`,
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.copyAndSnapshot,
-		RunE: a.onContents(func(c *cobra.Command, s *session, f found, args []string) error {
+		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, args []string) error {
 			if drop {
 				return s.dropSnapshot(c.Context(), f, args[1])
+			}
+			if done, err := s.snapshotByOwner(c.Context(), f, args[1], replace, force); done || err != nil {
+				return err
 			}
 			e, old, err := f.scoped.Snapshot(c.Context(), f.entry, args[1], replace,
 				engine.Session{Wait: f.wait(wait), Force: force})
@@ -260,13 +263,7 @@ returns to it any number of times. Snapshots go with their copy, or by --drop.`,
 					return err
 				}
 			}
-			if a.json {
-				return a.printJSON(snapshotReport{e.Facts.Name, e.Size, e.Facts.Made})
-			}
-			if !a.quiet {
-				a.say("%s: snapshot %s, %s", f.entry.Facts.Name, e.Facts.Name, size(e.Size))
-			}
-			return nil
+			return s.saidSnapshot(f, e)
 		}),
 	}
 	waitFlag(c, &wait)
@@ -276,6 +273,41 @@ returns to it any number of times. Snapshots go with their copy, or by --drop.`,
 	c.Flags().BoolVar(&drop, "drop", false, "remove the snapshot of that name instead")
 	oneOf(c, "replace", "drop")
 	return c
+}
+
+// saidSnapshot says which snapshot was made.
+func (a *app) saidSnapshot(f found, e engine.Entry) error {
+	if a.json {
+		return a.printJSON(snapshotReport{e.Facts.Name, e.Size, e.Facts.Made})
+	}
+	if !a.quiet {
+		a.say("%s: snapshot %s, %s", f.entry.Facts.Name, e.Facts.Name, size(e.Size))
+	}
+	return nil
+}
+
+// snapshotByOwner has the run that resets a copy by rollback make a snapshot of it; done
+// is false where the copy is no such one.
+func (s *session) snapshotByOwner(ctx context.Context, f found, name string, replace, force bool) (done bool,
+	err error) {
+	query := url.Values{"as": {name}}
+	for name, on := range map[string]bool{"replace": replace, "force": force} {
+		if on {
+			query.Set(name, "")
+		}
+	}
+	_, err = f.throughOwner(ctx, "POST", "/snapshot", query)
+	if errors.Is(err, errNotThere) {
+		return false, f.standsAlone(ctx)
+	}
+	if err != nil {
+		return false, err
+	}
+	e, err := f.scoped.SnapshotNamed(ctx, f.entry, name)
+	if err != nil {
+		return false, err
+	}
+	return true, s.saidSnapshot(f, e)
 }
 
 // dropSnapshot removes the snapshots of a name: there are two where replacing one was

@@ -132,15 +132,12 @@ func (s *session) lazy(d *project.Database, wanted bool) (*control.Lazy, error) 
 	h := e.Hosting()
 	foretold := h.Foretold
 	gated := h.Gate != nil && engine.Way(d.Reset) == engine.Rollback
-	if gated && slices.Contains(d.Where, "existing") {
-		return nil, fault.New(fault.Lacking, "use  reset: truncation, or a server in memory or in a container",
-			"%s: an existing server's copies are not reset by rollback", d.Name)
-	}
 	if gated && len(d.Keep) > 0 {
 		return nil, fault.New(fault.Usage, "use  reset: truncation, or leave out  keep:",
 			"%s: tables are kept by truncation alone, not by rollback", d.Name)
 	}
-	if foretold == nil || !gated && (!wanted || slices.Contains(d.Where, "existing")) {
+	wanted = wanted && !slices.Contains(d.Where, "existing")
+	if foretold == nil || !gated && !wanted {
 		return nil, nil
 	}
 	password, err := place.Password()
@@ -154,8 +151,15 @@ func (s *session) lazy(d *project.Database, wanted bool) (*control.Lazy, error) 
 			return foretold.Connection(spec, engine.Endpoint{At: at, Password: password}, id,
 				engine.Facts{Database: d.Name, Role: d.Role})
 		},
+		Move:   foretold.Move,
 		Failed: s.failed,
 		Now:    gated && !wanted,
+		Remarked: func(m engine.Remark) {
+			s.note("%s: %s", d.Name, m.Text)
+			if m.Unfit {
+				s.note("%s: such a test needs  reset: truncation, or $HEMZO_CONTROL/reset?next=truncation before it", d.Name)
+			}
+		},
 		Made: func(scoped copies.ScopedServer, t *copies.Taken) {
 			if gated && !wanted { // it is told with the others
 				return
@@ -250,9 +254,11 @@ func socket() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	folder := filepath.Join(state, "control")
-	return control.Socket(folder)
+	return control.Socket(socketFolder(state))
 }
+
+// socketFolder holds the private sockets of this user's processes.
+func socketFolder(state string) string { return filepath.Join(state, "control") }
 
 // address is where the endpoint listens, with its secret: where the project
 // file fixes the address, the secret is kept too.
@@ -296,7 +302,14 @@ are ended. At most ten held copies of a project are kept.`,
 				}
 			}
 			f, err := s.find(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			done, err := f.throughOwner(c.Context(), "POST", "/hold", holdQuery(args[1], keep))
 			if err == nil {
+				return s.saidHeld(done.Held, keep)
+			}
+			if errors.Is(err, errNotThere) {
 				err = f.standsAlone(c.Context())
 			}
 			if err != nil {
@@ -330,13 +343,17 @@ func (a *app) saidHeld(name string, keep time.Duration) error {
 
 var errNotThere = errors.New("not a copy of this run")
 
+func holdQuery(name string, keep time.Duration) url.Values {
+	return url.Values{"as": {name}, "for": {keep.String()}}
+}
+
 // holdByControl has a run hold a copy of its own.
 func (s *session) holdByControl(ctx context.Context, at, which, name string, keep time.Duration) error {
 	f, err := s.find(ctx, which)
 	if err != nil {
 		return err
 	}
-	done, err := askOwner(ctx, at, f, "POST", "/hold", url.Values{"as": {name}, "for": {keep.String()}})
+	done, err := askOwner(ctx, at, f, "POST", "/hold", holdQuery(name, keep))
 	if err != nil {
 		return err
 	}

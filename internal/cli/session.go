@@ -98,13 +98,24 @@ func (a *app) onContents(work func(c *cobra.Command, s *session, f found, args [
 	})
 }
 
-// throughOwner asks the run that resets a copy by rollback, where this is a command of
-// that run; errNotThere where it is not, or the copy is no such one.
+// throughOwner asks the run that resets a copy by rollback; errNotThere where it cannot
+// be asked, or the copy is no such one.
 func (f found) throughOwner(ctx context.Context, method, path string, query url.Values) (*control.Done, error) {
 	at := os.Getenv("HEMZO_CONTROL")
-	if f.entry.Facts.Through == "" || at == "" {
+	if f.entry.Facts.Through == "" {
 		return nil, errNotThere
 	}
+	if at != "" {
+		done, err := askOwner(ctx, at, f, method, path, query)
+		if !errors.Is(err, errNotThere) {
+			return done, err
+		}
+	}
+	state, err := place.StateFolder()
+	if err != nil || !place.OwnerAlive(ctx, f.scoped.Server, f.entry.Facts.Owner) {
+		return nil, errNotThere
+	}
+	at = control.AtSocket(control.SocketOf(socketFolder(state), f.entry.Facts.Asks))
 	return askOwner(ctx, at, f, method, path, query)
 }
 

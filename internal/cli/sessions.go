@@ -1,6 +1,9 @@
 package cli
 
 import (
+	"context"
+	"errors"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -9,12 +12,25 @@ import (
 	"hemzo/internal/engine"
 )
 
+// clients lists who is connected: to the gate of a copy that is reset by rollback, as its
+// run tells, where this is a command of that run.
+func (f found) clients(ctx context.Context) ([]engine.Client, error) {
+	done, err := f.throughOwner(ctx, "GET", "/sessions", url.Values{})
+	if err == nil {
+		return done.Sessions, nil
+	}
+	if !errors.Is(err, errNotThere) {
+		return nil, err
+	}
+	return f.scoped.Server.Clients(ctx, f.entry.ID)
+}
+
 func (a *app) sessionsCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "sessions [COPY]", Short: "Who is connected to a copy, running what",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.oneCopy,
 		RunE: a.onCopy(func(c *cobra.Command, s *session, f found, _ []string) error {
-			all, err := f.scoped.Server.Clients(c.Context(), f.entry.ID)
+			all, err := f.clients(c.Context())
 			if err != nil {
 				return err
 			}

@@ -236,6 +236,7 @@ type runReport struct {
 	ResetMedian  engine.Milliseconds   `json:"reset_median_ms"`
 	ResetSlowest engine.Milliseconds   `json:"reset_slowest_ms"`
 	Replaced     []control.Replacement `json:"replaced"`
+	Remarks      []control.Remark      `json:"remarks"` // on resets by rollback
 	Left         []control.Leftover    `json:"left"`
 }
 
@@ -254,7 +255,8 @@ func (r *runner) openReport() (err error) {
 
 func (r *runner) writeReport(code int, err error, took time.Duration) error {
 	report := runReport{Exit: code, Command: r.args, Copies: []reportedCopy{}, Held: []string{},
-		Took: engine.Milliseconds(took), Replaced: []control.Replacement{}, Left: []control.Leftover{}}
+		Took: engine.Milliseconds(took), Replaced: []control.Replacement{}, Left: []control.Leftover{},
+		Remarks: []control.Remark{}}
 	if err != nil {
 		report.Exit, report.HemzoCode, report.Reason = 125, int(fault.KindOf(err)), err.Error()
 	}
@@ -269,6 +271,7 @@ func (r *runner) writeReport(code int, err error, took time.Duration) error {
 		report.Resets, report.ResetMedian, report.ResetSlowest = times, engine.Milliseconds(median),
 			engine.Milliseconds(slowest)
 		report.Left = append(report.Left, r.control.Leftovers()...)
+		report.Remarks = append(report.Remarks, r.control.Remarks()...)
 		report.Replaced = append(report.Replaced, r.control.Replaced()...)
 		report.Held = append(report.Held, r.control.Held()...)
 	}

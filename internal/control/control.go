@@ -106,6 +106,7 @@ type Control struct {
 
 	replaced []Replacement
 	held     []string
+	remarks  []Remark
 
 	// child keeps the copies too, should this process be killed.
 	child engine.Process

@@ -114,7 +114,8 @@ func TestDoorsStayOpen(t *testing.T) {
 	defer conn.Close()
 	require.ErrorContains(t, <-told, "asked for")
 	assert.True(t, x.came.Load())
-	d.close()
+	d.stopAccepting()
+	d.open.Wait()
 }
 
 // TestSpentIsBounded: what is remembered of many resets does not grow.

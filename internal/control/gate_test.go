@@ -33,7 +33,11 @@ func (g *counting) ServeConn(_ context.Context, client net.Conn) error {
 	return nil
 }
 
-func (g *counting) Reset(context.Context) (*engine.Report, error) {
+func (g *counting) Clients() []engine.Client { return []engine.Client{{PID: g.lines}} }
+
+func (g *counting) Remarks() []engine.Remark { return []engine.Remark{{Text: "it counts"}} }
+
+func (g *counting) Reset(context.Context, engine.Session) (*engine.Report, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.lines = 0
@@ -43,7 +47,7 @@ func (g *counting) Reset(context.Context) (*engine.Report, error) {
 func (g *counting) Commit(context.Context, bool) error { return nil }
 
 func (g *counting) Release(ctx context.Context) error {
-	_, err := g.Reset(ctx)
+	_, err := g.Reset(ctx, engine.Session{})
 	return err
 }
 

@@ -223,14 +223,28 @@ func writeProblem(w http.ResponseWriter, p problem) {
 	_ = e.Encode(p)
 }
 
+// overSocket begins the address of an endpoint that is asked by its private socket.
+const overSocket = "unix:"
+
+// AtSocket is the address, for Ask, of the endpoint at a private socket.
+func AtSocket(path string) string { return overSocket + path }
+
 // Ask sends a request to an endpoint and returns its answer, or the error
 // that it tells of.
 func Ask(ctx context.Context, endpoint, method, path string, query url.Values) ([]byte, error) {
+	client := http.DefaultClient
+	if socket, ok := strings.CutPrefix(endpoint, overSocket); ok {
+		way := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+		}}
+		defer way.CloseIdleConnections()
+		client, endpoint = &http.Client{Transport: way}, "http://socket"
+	}
 	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(endpoint, "/")+path+"?"+query.Encode(), nil)
 	if err != nil {
 		return nil, err
 	}
-	response, err := http.DefaultClient.Do(r)
+	response, err := client.Do(r)
 	if err != nil {
 		return nil, fault.New(fault.Failed, "is the run over?", "the control endpoint does not answer")
 	}

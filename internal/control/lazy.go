@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"sync"
 	"time"
 
@@ -20,6 +21,8 @@ type Lazy struct {
 	Ports []int // that it is reached at, the main one first
 	// Foretell tells its connection, with an address for each port.
 	Foretell func(at map[int]string, id string) engine.Connection
+	// Move tells the connection of a copy that is there with those addresses.
+	Move func(c engine.Connection, at map[int]string) engine.Connection
 	// Gate opens what stands before a copy and takes its connections, of those who were
 	// told so; nil where they are passed on as they are.
 	Gate func(ctx context.Context, s engine.Server, id string, told engine.Connection) (engine.Gate, error)
@@ -28,6 +31,8 @@ type Lazy struct {
 	Now bool
 	// Made is told of each copy when it is there.
 	Made func(s copies.ScopedServer, t *copies.Taken)
+	// Remarked takes what a gate remarks; nil where nobody wants to know.
+	Remarked func(engine.Remark)
 	// Failed takes why a copy could not be made for somebody who came.
 	Failed func(error)
 }
@@ -52,7 +57,8 @@ func (x *Copy) listen() error {
 	for _, port := range x.source.Lazy.Ports {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
-			d.close()
+			d.stopAccepting()
+			d.open.Wait()
 			return fault.New(fault.Lacking, "", "there is no free port: %v", err)
 		}
 		d.listeners = append(d.listeners, l)
@@ -60,7 +66,11 @@ func (x *Copy) listen() error {
 		d.open.Go(func() { d.accept(l, x, port) })
 	}
 	x.doors = d
-	x.foretold = x.source.Lazy.Foretell(at, x.entry.ID)
+	if x.made {
+		x.foretold = x.source.Lazy.Move(x.source.Scoped.Server.Connection(x.entry.ID, x.entry.Facts), at)
+	} else {
+		x.foretold = x.source.Lazy.Foretell(at, x.entry.ID)
+	}
 	return nil
 }
 
@@ -151,12 +161,12 @@ func (d *doors) endConnections() bool {
 	return len(d.conns) > 0
 }
 
-func (d *doors) close() {
+// stopAccepting ends the connections, too.
+func (d *doors) stopAccepting() {
 	d.stop()
 	for _, l := range d.listeners {
 		l.Close()
 	}
-	d.open.Wait()
 }
 
 // destination is where a connection to a port of the copy goes, once it is made:
@@ -184,10 +194,20 @@ func (x *Copy) gateway(ctx context.Context) (_ engine.Gate, err error) {
 		x.gate, err = x.source.Lazy.Gate(ctx, x.source.Scoped.Server, x.entry.ID, x.foretold)
 		if err == nil { // for other commands
 			at := net.JoinHostPort(x.foretold.Host, x.foretold.Port)
-			err = x.source.Scoped.Server.UpdateFacts(ctx, x.entry.ID, func(f *engine.Facts) { f.Through = at })
+			err = x.source.Scoped.Server.UpdateFacts(ctx, x.entry.ID, func(f *engine.Facts) {
+				f.Through, f.Asks = at, os.Getpid()
+			})
+			x.notePassing()
 		}
 	}
 	return x.gate, err
+}
+
+// remark passes on what its gate has to say.
+func (x *Copy) remark() {
+	for _, m := range x.gate.Remarks() {
+		x.control.remarked(x.source, m)
+	}
 }
 
 // address is where a port of the copy is reached.

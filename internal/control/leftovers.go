@@ -111,6 +111,33 @@ func (c *Control) Replaced() []Replacement {
 	return slices.Clone(c.replaced)
 }
 
+// Remark is what the gate of a database's copies had to say, the first time.
+type Remark struct {
+	Database string `json:"database"`
+	engine.Remark
+}
+
+// remarked notes a remark, and passes it on where it is the first of its kind about that
+// database.
+func (c *Control) remarked(s *source, m engine.Remark) {
+	c.mu.Lock()
+	known := slices.ContainsFunc(c.remarks, func(r Remark) bool { return r.Database == s.Name && r.Kind == m.Kind })
+	if !known {
+		c.remarks = append(c.remarks, Remark{s.Name, m})
+	}
+	c.mu.Unlock()
+	if !known && s.Lazy.Remarked != nil {
+		s.Lazy.Remarked(m)
+	}
+}
+
+// Remarks lists what was remarked.
+func (c *Control) Remarks() []Remark {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.remarks)
+}
+
 // foundHeld notes that a copy is held.
 func (c *Control) foundHeld(e engine.Entry) {
 	c.mu.Lock()

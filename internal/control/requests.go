@@ -21,6 +21,7 @@ type Done struct {
 	Snapshot string          `json:"snapshot,omitempty"`
 	Held     string          `json:"held,omitempty"`
 	Changes  *engine.Changes `json:"changes,omitempty"`
+	Sessions []engine.Client `json:"sessions,omitempty"`
 	old      []engine.Entry  // the snapshots that one took the place of
 }
 
@@ -156,11 +157,12 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		if err != nil {
 			return nil, err
 		}
-		done, err := gate.Reset(ctx)
+		done, err := gate.Reset(ctx, engine.Session{Wait: o.Wait, Force: o.Force})
 		if err != nil {
 			return nil, err
 		}
 		c.note("reset", time.Since(began))
+		x.remark()
 		return &reset.Report{Report: *done, Took: engine.Milliseconds(time.Since(began))}, nil
 	}
 	if x.gate != nil { // what its clients have done would be in the way
@@ -194,6 +196,7 @@ func (x *Copy) turnTo(ctx context.Context, next engine.Way, report *reset.Report
 		}
 	}
 	x.next = next
+	x.notePassing()
 	if x.doors.endConnections() {
 		report.Reconnect = true
 	}
@@ -248,12 +251,14 @@ func (x *Copy) open(ctx context.Context) (*reset.Session, error) {
 
 // stopListening ends the listening for a copy that is made at need.
 func (x *Copy) stopListening() {
-	if x.doors != nil {
-		x.doors.close()
+	if x.doors == nil {
+		return
 	}
+	x.doors.stopAccepting()
 	if x.gate != nil {
 		_ = x.gate.Close() // what it held goes with the copy
 	}
+	x.doors.open.Wait()
 }
 
 // Release ends the sessions in which the copy is put back; the next reset opens
@@ -378,6 +383,41 @@ func (c *Control) Changes(ctx context.Context, s *Set, database string, rows int
 		changes, err := reset.Changes(ctx, x.source.Scoped.Server, e, rows, x.source.Wait)
 		return Done{Changes: changes}, err
 	})
+}
+
+// Sessions lists who is connected to the copies of a set: while one is put back, too.
+func (c *Control) Sessions(ctx context.Context, s *Set, database string) ([]Done, error) {
+	chosen, err := s.readable(database, "does not tell who is connected")
+	if err != nil {
+		return nil, err
+	}
+	out := []Done{}
+	for _, x := range chosen {
+		d, err := x.sessions(ctx)
+		if err != nil {
+			return nil, err
+		}
+		d.Database = x.source.Name
+		out = append(out, d)
+	}
+	return out, nil
+}
+
+// sessions lists who is connected to a copy: of one with a gate at any time, of another
+// when no other request works on it.
+func (x *Copy) sessions(ctx context.Context) (d Done, err error) {
+	if p := x.passing.Load(); p != nil {
+		return Done{Copy: p.name, Sessions: p.gate.Clients()}, nil
+	}
+	if err := x.busy.Take(ctx); err != nil {
+		return d, err
+	}
+	defer x.busy.Give()
+	d = Done{Copy: x.entry.Facts.Name, Sessions: []engine.Client{}}
+	if x.made {
+		d.Sessions, err = x.source.Scoped.Server.Clients(ctx, x.entry.ID)
+	}
+	return d, err
 }
 
 // Hold sets the copies of a set aside as they are, for some time, and puts

@@ -67,6 +67,7 @@ func routes(forms Forms) []route {
 			}
 			return c.Changes(ctx, s, q.Get("database"), rows)
 		}},
+		{"GET", "/sessions", "Who is connected to the copies, running what", []param{oneDatabase}, true, sessionsAsked},
 		{"POST", "/hold", "Set the copies aside as they are, and put them back", []param{oneDatabase,
 			{name: "as", doc: "what they are then called, for one: the name of the test", required: true},
 			{name: "for", doc: "how long they are kept, as in 2h or 2d; default 24h"},
@@ -92,6 +93,10 @@ func routes(forms Forms) []route {
 				return struct{}{}, c.Drop(ctx, q.Get("copy"))
 			}},
 	}
+}
+
+func sessionsAsked(ctx context.Context, c *Control, s *Set, q query) (any, error) {
+	return c.Sessions(ctx, s, q.Get("database"))
 }
 
 func resetAsked(ctx context.Context, c *Control, s *Set, q query) (any, error) {

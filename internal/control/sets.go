@@ -43,9 +43,25 @@ type Copy struct {
 	// elsewhere says that the copy itself is at another state than its start state: no
 	// rollback leads there
 	elsewhere bool
+	passing   atomic.Pointer[passing]
 	next      engine.Way // of the next reset, where clients reach the copy itself until then
 	// visited tells whether anybody but Hemzo came; nil where nobody watches
 	visited func(wait time.Duration) (engine.Visitor, error)
+}
+
+// passing is the gate that a copy's clients pass now.
+type passing struct {
+	gate engine.Gate
+	name string // of the copy
+}
+
+// notePassing notes which it is; busy is held.
+func (x *Copy) notePassing() {
+	if x.gate == nil || x.next != "" {
+		x.passing.Store(nil)
+		return
+	}
+	x.passing.Store(&passing{x.gate, x.entry.Facts.Name})
 }
 
 // Database is the name of the database that it is a copy of.
@@ -232,10 +248,10 @@ func (c *Control) handOut(ctx context.Context, s *source, worker string) (*Copy,
 	x := &Copy{control: c, source: s, busy: turn.New(),
 		entry: engine.Entry{ID: engine.NewID(engine.Copy),
 			Facts: engine.Facts{Name: copies.MadeUp(s.Name, worker), Database: s.Name}}}
-	if err := x.listen(); err != nil {
-		return nil, err
-	}
 	if !s.Lazy.Now {
+		if err := x.listen(); err != nil {
+			return nil, err
+		}
 		return x, nil
 	}
 	if err := x.makeNow(ctx); err != nil {
@@ -247,13 +263,16 @@ func (c *Control) handOut(ctx context.Context, s *source, worker string) (*Copy,
 	return x, nil
 }
 
-// makeNow makes a copy, and opens its gate, before anybody comes.
+// makeNow makes a copy, and opens its gate, before anybody can come.
 func (x *Copy) makeNow(ctx context.Context) error {
 	if err := x.busy.Take(ctx); err != nil {
 		return err
 	}
 	defer x.busy.Give()
 	if err := x.make(ctx); err != nil {
+		return err
+	}
+	if err := x.listen(); err != nil {
 		return err
 	}
 	_, err := x.gateway(ctx)

@@ -19,7 +19,7 @@ const longestSocket = 103
 // Socket returns the path for this process's private socket in a folder, which
 // it makes; "" where the path would be too long.
 func Socket(folder string) (string, error) {
-	path := filepath.Join(folder, strconv.Itoa(os.Getpid())+".sock")
+	path := SocketOf(folder, os.Getpid())
 	if len(path) > longestSocket {
 		return "", nil
 	}
@@ -28,6 +28,9 @@ func Socket(folder string) (string, error) {
 	}
 	return path, nil
 }
+
+// SocketOf is the path of a process's private socket in a folder.
+func SocketOf(folder string, pid int) string { return filepath.Join(folder, strconv.Itoa(pid)+".sock") }
 
 // SweepSockets removes the sockets of processes that are gone.
 func SweepSockets(folder string) {

@@ -87,6 +87,8 @@ type Facts struct {
 	// Through is the address at which clients reach a copy that is reset by rollback: what
 	// is done elsewhere is not rolled back, and sees nothing of what they have done.
 	Through string `json:"through,omitempty"`
+	// Asks is the process that can be asked about it, by its private socket.
+	Asks int `json:"asks,omitempty"`
 }
 
 // Sound reports whether facts can be what a Hemzo wrote: somebody may have

@@ -149,8 +149,15 @@ type Gate interface {
 	// ServeConn speaks to one client until it goes or ctx ends. The caller closes
 	// the connection.
 	ServeConn(ctx context.Context, client net.Conn) error
-	// Reset takes back what the clients have done; they stay connected.
-	Reset(ctx context.Context) (*Report, error)
+	// Reset takes back what the clients have done; they stay connected. A client that
+	// keeps the session busy is waited for; then it is a Blocked, or with force its
+	// statement is cancelled and its connection ended. What no rollback puts back may
+	// be put back after the answer: no client does anything before.
+	Reset(ctx context.Context, s Session) (*Report, error)
+	// Clients lists who is connected to the gate; the copy knows of one session alone.
+	Clients() []Client
+	// Remarks are what has come since they were last asked for.
+	Remarks() []Remark
 	// Commit makes what they have done a part of the copy, so that it can be compared and
 	// copied; the next Reset takes that back too. Where a transaction of a client is open
 	// that is a Blocked, or with force it is rolled back.
@@ -160,6 +167,14 @@ type Gate interface {
 	Release(ctx context.Context) error
 	// Close takes it back too, and ends the gate's sessions.
 	Close() error
+}
+
+// Remark says in what a transaction that is rolled back differs from what clients of a
+// copy may expect; each is made once.
+type Remark struct {
+	Kind  string `json:"kind"`
+	Text  string `json:"text"`
+	Unfit bool   `json:"unfit"` // something failed by it: the suite needs another way to reset
 }
 
 // Endpoint is how one server is reached.
@@ -186,4 +201,6 @@ type Foretold struct {
 	Ports func(Spec) []int
 	// Connection tells the connection of a copy to be, at the given endpoint.
 	Connection func(spec Spec, at Endpoint, id string, facts Facts) Connection
+	// Move tells a copy's connection with other addresses of its ports.
+	Move func(c Connection, at map[int]string) Connection
 }

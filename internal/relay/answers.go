@@ -180,6 +180,7 @@ func (a *answers) fail(body []byte) {
 	}
 	if e.Code == activeSQL && e.Hint == "" {
 		e.Hint = needsCommit
+		a.c.relay.remark(NeedsCommit, a.c.last)
 		_ = a.c.send(&e)
 		return
 	}

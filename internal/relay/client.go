@@ -10,6 +10,7 @@ import (
 	"net"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -27,7 +28,7 @@ const (
 )
 
 // client is one connection. Its fields are its goroutine's, which has the relay's io
-// while it uses them.
+// while it uses them, but for what it says of transactions before it has the floor.
 type client struct {
 	relay  *Relay
 	server *session // that it last spoke through
@@ -37,6 +38,12 @@ type client struct {
 	broken bool // it takes nothing any more
 	id     uint32
 	secret [4]byte
+	began  time.Time
+	// application is what it calls itself
+	application string
+
+	outside  sync.Mutex // for what is written without io, or by another client
+	heldBack bool       // the relay has answered without io: another client has not given it
 
 	state   txState
 	reads   bool // its transaction is read only
@@ -46,7 +53,8 @@ type client struct {
 	settings, pending map[string]string
 	channels          map[string]bool
 	notes             []pgproto3.NotificationResponse // of the transaction that is open
-	last              string                          // statement, once it has the floor
+	last              string                          // statement that had the floor; under the relay's mu
+	since             time.Time                       // likewise: when it got it
 
 	part         []message // that wait for a Flush or Sync
 	waiting      int       // about how many bytes they take
@@ -72,6 +80,25 @@ type prepared struct {
 type portal struct {
 	name string // on the server
 	of   *prepared
+}
+
+// pipe is a client's connection as it is written to and read from while it has the floor:
+// who waits for the floor learns when it is the client that holds everybody up.
+type pipe struct{ c *client }
+
+func (p pipe) Write(b []byte) (int, error) {
+	p.c.relay.floor.stall(p.c, true)
+	defer p.c.relay.floor.stall(p.c, false)
+	return p.c.conn.Write(b)
+}
+
+// readRow reads the next message of a COPY.
+func (c *client) readRow() (message, error) {
+	if c.in.Buffered() == 0 {
+		c.relay.floor.stall(c, true)
+		defer c.relay.floor.stall(c, false)
+	}
+	return readMessage(c.in, maxMessage)
 }
 
 // send writes a message for the client.
@@ -228,8 +255,11 @@ func (c *client) abandon() {
 	}
 }
 
-// wasReset takes back what is open. The caller has io.
+// wasReset takes back what is open, where that is this client's. The caller has io.
 func (c *client) wasReset() {
+	if !c.relay.floor.has(c) {
+		return
+	}
 	if c.state == started || c.state == failed {
 		c.state = gone
 	}
@@ -250,14 +280,7 @@ func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 			return false, err
 		}
 		if blocking != nil {
-			if err := r.io.Take(ctx); err != nil {
-				return false, err
-			}
-			defer r.io.Give()
-			_ = c.send(problem(lockNotAvailable, fmt.Sprintf("the transaction of another client has been idle for %s: %s",
-				r.config.Wait, blocking.describe()), "On a copy that is reset by rollback one transaction is open at a "+
-				"time; this statement was: "+shorten(wants)))
-			return false, nil
+			return false, c.heldUp(blocking, wants)
 		}
 	}
 	r.floor.rest(c, false)
@@ -268,7 +291,6 @@ func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 		r.io.Give()
 		return c.enter(ctx, wants)
 	}
-	c.last = wants
 	s, err := r.session(ctx)
 	if err == nil {
 		if s != c.server && c.server != nil {
@@ -283,9 +305,25 @@ func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 		return false, c.fail(err)
 	}
 	r.mu.Lock()
-	r.busy = c
+	r.busy, c.last, c.since = c, wants, time.Now()
 	r.mu.Unlock()
 	return true, nil
+}
+
+// heldUp tells the client who did not let it have its turn. The other one may have io as
+// long as it likes: it is not waited for.
+func (c *client) heldUp(by *blocking, wants string) error {
+	r := c.relay
+	text := fmt.Sprintf("the transaction of another client has been idle for %s: ", r.config.Wait)
+	if by.stalled {
+		text = fmt.Sprintf("another client has taken or sent no rows for %s: ", r.config.Wait)
+	}
+	r.remark(Waited, wants)
+	c.outside.Lock()
+	defer c.outside.Unlock()
+	c.heldBack = true
+	return c.send(problem(lockNotAvailable, text+by.describe(), "On a copy that is reset by rollback one transaction "+
+		"is open at a time; this statement was: "+shorten(wants)))
 }
 
 // fail tells the client that the session cannot be used.
@@ -303,6 +341,8 @@ func (c *client) fail(err error) error {
 
 // describe names a client for another.
 func (c *client) describe() string {
+	c.relay.mu.Lock()
+	defer c.relay.mu.Unlock()
 	return fmt.Sprintf("%s, after  %s", c.conn.RemoteAddr(), shorten(c.last))
 }
 
@@ -333,6 +373,14 @@ func (c *client) leave() {
 func (c *client) finish() {
 	c.open, c.skipping = false, false
 	c.leave()
+}
+
+// outdate has what is prepared parsed again where definitions may have changed.
+func (c *client) outdate(ddl bool) {
+	for _, p := range c.statements {
+		p.stale = p.stale || ddl
+	}
+	c.unnamedStale = c.unnamedStale || ddl
 }
 
 // lostSession forgets what was on a session that is no more.
@@ -407,6 +455,8 @@ func (c *client) commitSettings() {
 	clear(c.pending)
 }
 
+var quotedValue = regexp.MustCompile(`'([^']*)'\s*$`)
+
 // noteSetting notes a statement that has set, or reset, something of the session's.
 func (c *client) noteSetting(s statement) {
 	name := s.setting()
@@ -425,6 +475,11 @@ func (c *client) noteSetting(s statement) {
 		delete(applied, name)
 	} else {
 		c.pending[name], applied[name] = s.text, s.text
+	}
+	if m := quotedValue.FindStringSubmatch(s.text); name == "application_name" && m != nil {
+		c.relay.mu.Lock()
+		c.application = m[1]
+		c.relay.mu.Unlock()
 	}
 	if c.state == idle {
 		c.commitSettings()
@@ -475,6 +530,8 @@ func (c *client) deliver() {
 
 // notify tells a client at once; one that takes nothing is not waited for.
 func (c *client) notify(n pgproto3.NotificationResponse) {
+	c.outside.Lock()
+	defer c.outside.Unlock()
 	_ = c.conn.SetWriteDeadline(time.Now().Add(time.Second))
 	defer c.conn.SetWriteDeadline(time.Time{})
 	if c.send(&n) != nil || c.out.Flush() != nil {

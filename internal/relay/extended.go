@@ -72,6 +72,9 @@ func (c *client) skip(ctx context.Context, syncs bool) error {
 	if c.skipping = !syncs; syncs {
 		return c.sayReady(ctx)
 	}
+	c.outside.Lock()
+	defer c.outside.Unlock()
+	c.heldBack = false
 	return c.out.Flush()
 }
 
@@ -195,9 +198,18 @@ func byRelay(o order) bool {
 	return false
 }
 
-// refused makes the server answer with an error in the place of a statement.
-const refused = "DO $hemzo$ BEGIN RAISE feature_not_supported USING MESSAGE = " +
-	"'PREPARE TRANSACTION cannot be used on a copy that is reset by rollback'; END $hemzo$"
+// refusal makes the server answer with an error in the place of a statement.
+func refusal(code, message string) string {
+	return fmt.Sprintf("DO $hemzo$ BEGIN RAISE EXCEPTION USING ERRCODE = '%s', MESSAGE = '%s'; END $hemzo$", code, message)
+}
+
+// doRefuse is the statement that answers what is for transactions alone.
+const doRefuse = "hemzo_refuse"
+
+// misplaced reports whether a statement is for transactions alone, and there is none.
+func (t *translation) misplaced(s statement) bool {
+	return t.state == idle && (s.order == savepoint || s.order == inside && !t.worked)
+}
 
 func (t *translation) parse(body []byte) error {
 	var m pgproto3.Parse
@@ -205,7 +217,7 @@ func (t *translation) parse(body []byte) error {
 		return errMessage
 	}
 	s := t.readOne(m.Query)
-	t.last = m.Query
+	t.noteClock(m.Query)
 	p := &prepared{statement: s}
 	switch old := t.statements[m.Name]; {
 	case m.Name == "":
@@ -222,7 +234,8 @@ func (t *translation) parse(body []byte) error {
 	case byRelay(s.order):
 		m.Query = ""
 	case s.order == twoPhase:
-		m.Query = refused
+		t.relay.remark(NeedsCommit, m.Query)
+		m.Query = refusal(notSupported, "PREPARE TRANSACTION cannot be used on a copy that is reset by rollback")
 	case s.order == named:
 		m.Query = t.renamed(m.Query)
 	}
@@ -280,6 +293,12 @@ func (t *translation) bind(body []byte) error {
 	}
 	t.renew(name, p)
 	e := expect{kind: bindComplete}
+	if p != nil && t.misplaced(p.statement) {
+		own = doRefuse
+		t.w.send(&pgproto3.Close{ObjectType: 'S', Name: own}, expect{kind: closeComplete, swallow: true})
+		t.w.send(&pgproto3.Parse{Name: own, Query: refusal(noTransaction, p.words[0]+
+			" can only be used in transaction blocks")}, expect{kind: parseComplete, swallow: true})
+	}
 	if p != nil {
 		t.prepareFor(p.statement)
 		if !byRelay(p.order) && t.state == begun {
@@ -364,7 +383,9 @@ func (t *translation) execute(body []byte) error {
 	}
 	if x != nil && x.of != nil {
 		t.effect(x.of.statement, &e)
+		t.relay.mu.Lock()
 		t.last = x.of.text
+		t.relay.mu.Unlock()
 	}
 	if x == nil || x.of == nil || !byRelay(x.of.order) {
 		t.worked = true

@@ -13,6 +13,8 @@ type floor struct {
 	mu      sync.Mutex
 	holder  *client
 	idle    bool // the holder's transaction is open, and nothing of it under way
+	stalled bool // its client is waited for, to take rows or to send them
+	moves   int  // how often that ended
 	waiting []*waiter
 }
 
@@ -24,12 +26,18 @@ type waiter struct {
 // lookEvery is how often somebody who waits looks whether that can end.
 const lookEvery = 20 * time.Millisecond
 
+// blocking is a client that holds the floor and does nothing.
+type blocking struct {
+	*client
+	stalled bool // it takes no rows, or sends none; else its transaction is idle
+}
+
 // take waits for the floor. After the limit in which its holder did nothing, the
 // holder is returned: that may never end.
-func (f *floor) take(ctx context.Context, c *client, limit time.Duration) (blocking *client, err error) {
+func (f *floor) take(ctx context.Context, c *client, limit time.Duration) (*blocking, error) {
 	f.mu.Lock()
 	if f.holder == nil {
-		f.holder, f.idle = c, false
+		f.holder, f.idle, f.stalled = c, false, false
 		f.mu.Unlock()
 		return nil, nil
 	}
@@ -38,8 +46,8 @@ func (f *floor) take(ctx context.Context, c *client, limit time.Duration) (block
 	f.mu.Unlock()
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	var still time.Duration
-	for {
+	var still, stuck time.Duration
+	for seen := -1; ; {
 		select {
 		case <-w.given:
 			return nil, nil
@@ -55,12 +63,15 @@ func (f *floor) take(ctx context.Context, c *client, limit time.Duration) (block
 		if f.idle {
 			still += lookEvery
 		}
+		if stuck += lookEvery; !f.stalled || f.moves != seen {
+			stuck, seen = 0, f.moves
+		}
 		f.mu.Unlock()
-		if still >= limit {
+		if still >= limit || stuck >= limit {
 			if f.giveUp(w) {
 				return nil, nil
 			}
-			return holder, nil
+			return &blocking{holder, stuck >= limit}, nil
 		}
 	}
 }
@@ -90,12 +101,22 @@ func (f *floor) give(c *client) {
 	if f.holder != c {
 		return
 	}
-	f.holder, f.idle = nil, false
+	f.holder, f.idle, f.stalled = nil, false, false
 	if len(f.waiting) > 0 {
 		next := f.waiting[0]
 		f.waiting = f.waiting[1:]
 		f.holder = next.c
 		close(next.given)
+	}
+}
+
+// stall notes whether a holder's client is waited for.
+func (f *floor) stall(c *client, stalled bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.holder == c {
+		f.stalled = stalled
+		f.moves++
 	}
 }
 

@@ -112,6 +112,7 @@ func (c *client) begin(ctx context.Context, wanted map[string]string) error {
 	for _, m := range option.FindAllStringSubmatch(wanted["options"], -1) {
 		wanted[strings.ReplaceAll(m[1], "-", "_")] = strings.ReplaceAll(m[2], `\`, "")
 	}
+	c.application = wanted["application_name"]
 	for _, name := range []string{"user", "database", "options", "replication"} {
 		delete(wanted, name)
 	}

@@ -120,6 +120,7 @@ const (
 	failedSQL        = "25P02"
 	notSupported     = "0A000"
 	lockNotAvailable = "55P03"
+	cancelled        = "57014"
 	badPassword      = "28P01"
 	badDatabase      = "3D000"
 	protocolError    = "08P01"

@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -52,12 +53,18 @@ type Relay struct {
 	keys map[uint32]*client
 	last uint32
 	busy *client // whose statement is under way
+	// notPutBack is why the last reset has not put everything back
+	notPutBack error
+	remarks    []Remark      // that nobody has asked for
+	remarked   map[Kind]bool // there was one
+	clock      atomic.Bool   // the time of the transaction was asked for
 }
 
 // New makes a relay; its session is opened for the first client.
 func New(c Config) *Relay {
 	return &Relay{config: c, io: turn.New(), all: map[*client]bool{}, keys: map[uint32]*client{},
-		verify: sync.OnceValues(func() (*verifier, error) { return newVerifier(c.Password) })}
+		remarked: map[Kind]bool{},
+		verify:   sync.OnceValues(func() (*verifier, error) { return newVerifier(c.Password) })}
 }
 
 // errClosed says that the relay has ended.
@@ -67,6 +74,9 @@ var errClosed = errors.New("the relay has ended")
 func (r *Relay) session(ctx context.Context) (*session, error) {
 	if r.closed {
 		return nil, errClosed
+	}
+	if err := r.failure(); err != nil {
+		return nil, fmt.Errorf("the last reset has failed: %w", err)
 	}
 	if r.server != nil {
 		return r.server, nil
@@ -93,9 +103,10 @@ func (r *Relay) lose() {
 // ServeConn speaks with one client until it goes or ctx ends. The caller closes the
 // connection.
 func (r *Relay) ServeConn(ctx context.Context, conn net.Conn) error {
-	c := &client{relay: r, conn: conn, in: bufio.NewReaderSize(conn, 16<<10), out: bufio.NewWriterSize(conn, 64<<10),
+	c := &client{relay: r, conn: conn, in: bufio.NewReaderSize(conn, 16<<10), began: time.Now(),
 		settings: map[string]string{}, pending: map[string]string{}, statements: map[string]*prepared{},
 		portals: map[string]*portal{}, channels: map[string]bool{}}
+	c.out = bufio.NewWriterSize(pipe{c}, 64<<10)
 	cancel, err := c.greet(ctx)
 	if cancel != nil {
 		return r.cancel(ctx, *cancel)
@@ -162,6 +173,11 @@ func (r *Relay) cancel(ctx context.Context, q cancelRequest) error {
 	if s == nil {
 		return nil
 	}
+	return r.cancelOn(ctx, s)
+}
+
+// cancelOn cancels what a session is doing.
+func (r *Relay) cancelOn(ctx context.Context, s *session) error {
 	conn, err := r.config.Dial(ctx)
 	if err != nil {
 		return fmt.Errorf("cancelling a statement: %w", err)
@@ -174,45 +190,114 @@ func (r *Relay) cancel(ctx context.Context, q cancelRequest) error {
 	return err
 }
 
+// Done tells what a reset did.
+type Done struct {
+	Touched bool         // something has reached the server since the one before
+	Escaped bool         // something of it was committed, or may have been: it is still there
+	Busy    *Open        // who was waited for in vain: nothing was done
+	Settled func() error // waits until all is put back
+}
+
 // Reset takes back all that was done: what is open becomes an error for the client
-// whose it is. touched is false where nothing has reached the server since the last
-// one; ddl says that a definition may have been among it. last is run beside that, while
-// no client does anything; nil for nothing.
-func (r *Relay) Reset(ctx context.Context, last func(context.Context) error) (touched, ddl bool, err error) {
-	if err := r.io.Take(ctx); err != nil {
-		return false, false, err
+// whose it is. A client that keeps the session busy is waited for; after that it is
+// returned, or with force its statement is cancelled and its connection ended.
+//
+// last puts back what no rollback does, beside that, and may go on when Reset has
+// returned: no client does anything before it has ended. Where it fails they are told,
+// and the next Reset tries it again.
+func (r *Relay) Reset(ctx context.Context, wait time.Duration, force bool, last func(context.Context) error) (
+	done Done, err error) {
+	done.Settled = r.failure
+	if done.Busy, err = r.takeFrom(ctx, wait, force); done.Busy != nil || err != nil {
+		return done, err
 	}
-	defer r.io.Give()
 	s := r.server
 	for c := range r.all {
 		c.wasReset()
 	}
-	if s == nil {
-		return r.stays, false, nil
-	}
-	touched, ddl = s.touched, s.ddl
-	if !touched {
-		return false, false, nil
+	done.Touched = r.stays || s != nil && s.touched
+	done.Escaped = r.stays || s != nil && s.escaped
+	again := r.failure() != nil
+	if !again && (s == nil || !s.touched) {
+		r.io.Give()
+		return done, nil
 	}
 	beside := make(chan error, 1)
+	go func() { beside <- last(context.WithoutCancel(ctx)) }()
+	if s != nil {
+		ddl := s.ddl
+		if err = s.restart(); err != nil {
+			r.lose()
+		}
+		for c := range r.all {
+			c.outdate(ddl)
+		}
+	}
+	over := make(chan struct{})
 	go func() {
-		if last == nil {
-			last = func(context.Context) error { return nil }
-		}
-		beside <- last(ctx)
+		r.setFailure(<-beside)
+		r.io.Give()
+		close(over)
 	}()
-	err = errors.Join(s.restart(), <-beside)
-	if err != nil {
-		r.lose()
-		return touched, ddl, err
+	done.Settled = func() error { <-over; return r.failure() }
+	return done, err
+}
+
+// Settled waits until nothing is under way, and tells why the last reset has not put
+// everything back; nil where it has.
+func (r *Relay) Settled() error {
+	if err := r.io.Take(context.Background()); err != nil {
+		return err
 	}
-	for c := range r.all {
-		for _, p := range c.statements {
-			p.stale = p.stale || ddl
-		}
-		c.unnamedStale = c.unnamedStale || ddl
+	defer r.io.Give()
+	return r.failure()
+}
+
+// takeFrom takes io for a reset, from a client that keeps it as Reset says.
+func (r *Relay) takeFrom(ctx context.Context, wait time.Duration, force bool) (busy *Open, err error) {
+	soon, stop := context.WithTimeout(ctx, wait)
+	defer stop()
+	err = r.io.Take(soon)
+	if err == nil || ctx.Err() != nil {
+		return nil, err
 	}
-	return touched, ddl, nil
+	r.mu.Lock()
+	c := r.busy
+	if c == nil { // it ends at this moment, or a reset is under way
+		r.mu.Unlock()
+		return nil, r.io.Take(ctx)
+	}
+	s, open := c.server, c.seen()
+	r.mu.Unlock()
+	if !force {
+		return &open, nil
+	}
+	c.conn.Close() // which ends what waits for its rows
+	soon, stop = context.WithTimeout(ctx, endsWithin)
+	defer stop()
+	if err := r.io.Take(soon); err == nil || s == nil {
+		return nil, err
+	}
+	if err := r.cancelOn(ctx, s); err != nil {
+		return nil, err
+	}
+	return nil, r.io.Take(ctx)
+}
+
+// endsWithin is how long a statement has to end by itself once its client is gone.
+const endsWithin = 100 * time.Millisecond
+
+// failure is why the last reset has not put everything back; nil where it has.
+func (r *Relay) failure() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.notPutBack
+}
+
+func (r *Relay) setFailure(err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.notPutBack = err
 }
 
 // Close ends the session; clients are told when they next speak.
@@ -226,20 +311,6 @@ func (r *Relay) Close() error {
 	return nil
 }
 
-// Escaped reports whether something that clients did was committed: then a rollback
-// is no reset any more.
-func (r *Relay) Escaped() bool {
-	_ = r.io.Take(context.Background())
-	defer r.io.Give()
-	return r.stays || r.server != nil && r.server.escaped
-}
-
-// Open is a client whose transaction is open.
-type Open struct {
-	ID            uint32
-	Address, Last string // where it comes from, and its last statement
-}
-
 // Commit commits what was done, and lets go of the copy. Where transactions of clients
 // are open nothing is done and these are returned; with force they are rolled back.
 func (r *Relay) Commit(ctx context.Context, force bool) (open []Open, err error) {
@@ -248,8 +319,10 @@ func (r *Relay) Commit(ctx context.Context, force bool) (open []Open, err error)
 	}
 	defer r.io.Give()
 	for c := range r.all {
-		if c.state == started || c.state == failed {
-			open = append(open, Open{c.id, c.conn.RemoteAddr().String(), shorten(c.last)})
+		if r.floor.has(c) && (c.state == started || c.state == failed) {
+			r.mu.Lock()
+			open = append(open, c.seen())
+			r.mu.Unlock()
 		}
 	}
 	s := r.server

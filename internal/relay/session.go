@@ -118,7 +118,11 @@ func (s *session) restart() error {
 	s.known = s.known && !s.ddl
 	s.applied, s.atGuard = map[string]string{}, map[string]string{}
 	s.touched, s.ddl, s.escaped = false, false, false
-	_, _, err := s.ask("ROLLBACK; SELECT pg_catalog.pg_advisory_unlock_all(); DISCARD SEQUENCES; CLOSE ALL; " + beginning)
+	const all = "ROLLBACK; SELECT pg_catalog.pg_advisory_unlock_all(); DISCARD SEQUENCES; CLOSE ALL; " + beginning
+	_, _, err := s.ask(all)
+	if e, ok := errors.AsType[errServer](err); ok && e.response.Code == cancelled {
+		_, _, err = s.ask(all) // the cancellation of what was under way came late
+	}
 	return err
 }
 

@@ -29,6 +29,10 @@ func (c *client) simple(ctx context.Context, text string) error {
 		if !ok {
 			return c.sayReady(ctx)
 		}
+		if c.state == gone { // a reset came in between
+			c.leave()
+			return c.simple(ctx, text)
+		}
 	}
 	if err := c.queries(all, text, continuing); err != nil {
 		c.broken = true
@@ -42,6 +46,13 @@ func (c *client) simple(ctx context.Context, text string) error {
 
 // sayReady ends an answer outside of a piece of work.
 func (c *client) sayReady(ctx context.Context) error {
+	if c.heldBack {
+		c.outside.Lock()
+		defer c.outside.Unlock()
+		c.heldBack = false
+		c.ready()
+		return nil
+	}
 	if err := c.relay.io.Take(ctx); err != nil {
 		return err
 	}
@@ -53,13 +64,12 @@ func (c *client) sayReady(ctx context.Context) error {
 // alone does what takes no session: a transaction that has not begun on it, or that a
 // reset has taken back; false for anything else.
 func (c *client) alone(ctx context.Context, all []statement) (done bool, err error) {
-	if err := c.relay.io.Take(ctx); err != nil {
-		return false, err
-	}
-	defer c.relay.io.Give()
-	if c.state == started || c.state == failed {
+	if c.relay.floor.has(c) {
 		return false, nil
 	}
+	// Nobody else looks at a client that has not got the floor, and nothing is waited for.
+	c.outside.Lock()
+	defer c.outside.Unlock()
 	if len(all) == 0 {
 		_ = c.send(&pgproto3.EmptyQueryResponse{})
 		c.ready()
@@ -77,7 +87,7 @@ func (c *client) alone(ctx context.Context, all []statement) (done bool, err err
 		}
 		return false, nil
 	}
-	if _, err := c.control(all[0], false); err != nil {
+	if _, err := c.control(all[0], false, false); err != nil {
 		return true, err
 	}
 	c.ready()
@@ -93,6 +103,8 @@ func (c *client) goneError() *pgproto3.ErrorResponse {
 // queries does the statements of one Query message; those that are not the relay's to do go
 // on together, as they stand. An error means that the session is lost.
 func (c *client) queries(all []statement, text string, continuing bool) error {
+	// Several statements of one message are a transaction, for some purposes.
+	several := len(all) > 1
 	at := 0 // where in text the next statement is looked for
 	for i := 0; i < len(all); {
 		j := i
@@ -100,7 +112,7 @@ func (c *client) queries(all []statement, text string, continuing bool) error {
 			j++
 		}
 		if j == i {
-			ok, err := c.control(all[i], continuing)
+			ok, err := c.control(all[i], continuing, several)
 			if !ok || err != nil {
 				return err
 			}
@@ -138,6 +150,7 @@ func (c *client) queries(all []statement, text string, continuing bool) error {
 // belongs to what is under way: no guard is set in front of it.
 func (c *client) run(text string, continuing bool) (ok bool, err error) {
 	s, w := c.server, &writer{}
+	c.noteClock(text)
 	if !continuing && (c.state == idle || c.state == begun) {
 		c.front(w)
 	}
@@ -209,8 +222,8 @@ func (c *client) failedWork() {
 }
 
 // control does a statement about transactions, settings or names; ok is false where an
-// error went to the client.
-func (c *client) control(s statement, continuing bool) (ok bool, err error) {
+// error went to the client. several says that it is one of several in a message.
+func (c *client) control(s statement, continuing, several bool) (ok bool, err error) {
 	refuse := func(code, text, hint string) (bool, error) {
 		_ = c.send(problem(code, text, hint))
 		if c.state != gone && c.server != nil {
@@ -230,15 +243,17 @@ func (c *client) control(s statement, continuing bool) (ok bool, err error) {
 		}
 		return c.endWork(s, continuing)
 	case savepoint, inside:
-		if c.state == idle {
+		if c.state == idle && (s.order == savepoint || !several) {
 			return refuse(noTransaction, s.words[0]+" can only be used in transaction blocks", "")
 		}
-		return c.run(s.text, false)
+		return c.run(s.text, continuing)
 	case set:
 		return c.setting(s, continuing)
 	case level:
+		c.relay.remark(Weaker, s.text)
 		_ = c.send(warning(notSupported, s.warns))
 	case twoPhase:
+		c.relay.remark(NeedsCommit, s.text)
 		return refuse(notSupported, "PREPARE TRANSACTION cannot be used on a copy that is reset by rollback", needsCommit)
 	case named:
 		return c.run(c.renamed(s.text), continuing)
@@ -266,6 +281,7 @@ func (c *client) beginWork(s statement, continuing bool) {
 		return
 	}
 	if s.warns != "" {
+		c.relay.remark(Weaker, s.text)
 		_ = c.send(warning(notSupported, s.warns))
 	}
 	if c.state, c.reads = begun, s.reads || c.readsOnly(); continuing {
@@ -409,7 +425,7 @@ func (c *client) copyIn(extended bool) error {
 		return err
 	}
 	for ended := false; ; {
-		m, err := readMessage(c.in, maxMessage)
+		m, err := c.readRow()
 		if err != nil || c.broken {
 			c.broken = true
 			m = message{kind: copyFail, body: []byte("the client has gone\x00")}

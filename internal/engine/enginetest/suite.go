@@ -294,9 +294,10 @@ func (k *suite) rollback(t *testing.T) {
 	c.URL = strings.Replace(c.URL, c.Host+":"+c.Port, at, 1)
 	for _, w := range k.Work {
 		k.Client(t, c, w.Text)
-		r, err := gate.Reset(t.Context())
+		r, err := gate.Reset(t.Context(), engine.Session{Wait: time.Second})
 		require.NoError(t, err)
 		assert.Equal(t, engine.Rollback, r.Way, w.Name)
+		require.NoError(t, gate.Commit(t.Context(), false), "nothing was done: it waits until all is put back")
 		assert.Equal(t, start, k.dump(t, e), w.Name)
 	}
 	k.Client(t, c, k.Work[0].Text)

@@ -43,7 +43,7 @@ func (e Engine) Hosting() engine.Hosting {
 		Process: e, Container: e, Existing: e, Connect: connect, Prune: prune, Gate: openGate,
 		Foretold: &engine.Foretold{
 			Ports:      func(engine.Spec) []int { return []int{serverPort} },
-			Connection: foretell,
+			Connection: foretell, Move: move,
 		},
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -28,9 +29,11 @@ type gate struct {
 	facts   engine.Facts
 	session engine.Session
 
-	base   witness.Baseline // of the start state
-	asks   string           // which of its counters have moved; "" where there are none
-	conn   *pgx.Conn        // Hemzo's own, for counters
+	base witness.Baseline // of the start state
+	asks string           // which of its counters have moved; "" where there are none
+
+	mu     sync.Mutex // for what follows
+	conn   *pgx.Conn  // Hemzo's own, for counters
 	look   witness.Look
 	from   wal.Position // up to where the counters were looked at in the log; 0 where they were not
 	resets int          // that took something back
@@ -93,18 +96,24 @@ const vacuumEvery = 500
 
 // Reset rolls the transaction back, and puts back what that does not. Where somebody
 // has committed all the same the copy is put back by truncation.
-func (g *gate) Reset(ctx context.Context) (*engine.Report, error) {
+func (g *gate) Reset(ctx context.Context, with engine.Session) (*engine.Report, error) {
 	report := &engine.Report{Tables: []engine.TableReport{}}
-	escaped := g.Escaped()
-	touched, _, err := g.Relay.Reset(ctx, func(ctx context.Context) error { return g.putBack(ctx, report) })
+	done, err := g.Relay.Reset(ctx, with.Wait, with.Force, g.putBack)
 	if err != nil {
 		return nil, fmt.Errorf("rolling back %s: %w", g.id, err)
 	}
-	if touched {
+	if done.Busy != nil {
+		return nil, engine.InTheWay([]engine.Client{g.client(*done.Busy)}, with.Wait,
+			"end its statement first, or have it ended with  --force", "a statement of a client is under way")
+	}
+	if done.Touched {
 		report.Way = engine.Rollback
 	}
-	if !escaped {
+	if !done.Escaped {
 		return report, nil
+	}
+	if err := done.Settled(); err != nil {
+		return nil, fmt.Errorf("rolling back %s: %w", g.id, err)
 	}
 	d, err := g.server.Open(ctx, g.id, g.session)
 	if err != nil {
@@ -114,12 +123,26 @@ func (g *gate) Reset(ctx context.Context) (*engine.Report, error) {
 	if err = errors.Join(err, d.Close()); err != nil {
 		return nil, err
 	}
-	g.from, g.look = 0, witness.Look{Server: &g.server.witness, ID: g.id}
+	g.forget()
 	return report, g.Relay.Release(ctx)
 }
 
+// forget forgets what was found in the log: another database may take the copy's place.
+func (g *gate) forget() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.from, g.look = 0, witness.Look{Server: &g.server.witness, ID: g.id}
+}
+
+// settleWithin bounds how long what no rollback puts back may take: a client waits.
+const settleWithin = time.Minute
+
 // putBack puts counters back, which no rollback does.
-func (g *gate) putBack(ctx context.Context, report *engine.Report) error {
+func (g *gate) putBack(ctx context.Context) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	ctx, stop := context.WithTimeout(ctx, settleWithin)
+	defer stop()
 	g.resets++
 	if g.asks == "" && g.resets%vacuumEvery != 0 {
 		return nil
@@ -149,16 +172,27 @@ func (g *gate) putBack(ctx context.Context, report *engine.Report) error {
 	if err == nil && !ok {
 		places, err = witness.Ask(ctx, g.conn, g.asks)
 	}
-	if g.from = to; err != nil || len(places) == 0 {
+	g.from = 0 // where it fails all are asked for the next time
+	if err != nil {
 		return err
 	}
+	if len(places) > 0 {
+		err = g.putBackAt(ctx, places)
+	}
+	if err == nil {
+		g.from = to
+	}
+	return err
+}
+
+// putBackAt puts back the counters at some places of the baseline, counted from one.
+func (g *gate) putBackAt(ctx context.Context, places []int) error {
 	names, values, called := make([]string, len(places)), make([]int64, len(places)), make([]bool, len(places))
 	for i, at := range places {
 		c := g.base.Counters[at-1]
 		names[i], values[i], called[i] = c.Name, c.Last, c.Called
 	}
-	report.Sequences = len(places)
-	_, err = g.conn.Exec(ctx, "SELECT count(pg_catalog.setval(n::regclass, v, c)) FROM unnest($1::text[], "+
+	_, err := g.conn.Exec(ctx, "SELECT count(pg_catalog.setval(n::regclass, v, c)) FROM unnest($1::text[], "+
 		"$2::bigint[], $3::bool[]) AS u (n, v, c)", names, values, called)
 	if pg.State(err) == pg.InsufficientPrivilege {
 		err = fmt.Errorf("a sequence cannot be put back: %w", err)
@@ -174,32 +208,89 @@ func (g *gate) Commit(ctx context.Context, force bool) error {
 	}
 	all := make([]engine.Client, len(open))
 	for i, o := range open {
-		all[i] = engine.Client{PID: int(o.ID), User: g.server.login(g.id, g.facts), Address: o.Address, Query: o.Last,
-			State: "idle in transaction"}
+		o.Holds = true
+		all[i] = g.client(o)
 	}
 	return engine.InTheWay(all, g.session.Wait, "end these transactions first", "transactions of clients are open")
 }
 
 // Release takes back what was done, and lets go of the copy.
 func (g *gate) Release(ctx context.Context) error {
-	if _, err := g.Reset(ctx); err != nil {
+	if _, err := g.Reset(ctx, g.session); err != nil {
 		return err
 	}
-	if g.conn != nil {
-		_ = g.conn.Close(ctx)
+	g.forget()
+	if err := g.Relay.Release(ctx); err != nil {
+		return err
 	}
-	g.from, g.look = 0, witness.Look{Server: &g.server.witness, ID: g.id} // another may take its place
-	return g.Relay.Release(ctx)
+	return g.hangUp(ctx)
+}
+
+// hangUp ends Hemzo's own session. What uses it has ended.
+func (g *gate) hangUp(ctx context.Context) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.conn == nil {
+		return nil
+	}
+	conn := g.conn
+	g.conn = nil
+	return conn.Close(ctx)
+}
+
+// client is one of the relay's as others see it.
+func (g *gate) client(o relay.Open) engine.Client {
+	c := engine.Client{PID: int(o.ID), User: g.server.login(g.id, g.facts), Application: o.Application, Address: o.From,
+		Since: o.Began, Query: o.Last, State: "idle"}
+	switch {
+	case o.Active:
+		c.State, c.Began = "active", o.Since
+	case o.WaitsFor != 0:
+		c.State, c.WaitsFor = "waits for its turn", []int{int(o.WaitsFor)}
+	case o.Holds:
+		c.State, c.Began = "idle in transaction", o.Since
+	}
+	return c
+}
+
+// Clients lists who is connected.
+func (g *gate) Clients() []engine.Client {
+	all := []engine.Client{}
+	for _, o := range g.Relay.Clients() {
+		all = append(all, g.client(o))
+	}
+	return all
+}
+
+// Remarks says in what the transaction was not what clients may expect.
+func (g *gate) Remarks() (all []engine.Remark) {
+	for _, m := range g.Relay.Remarks() {
+		all = append(all, remarkOn(m))
+	}
+	return all
+}
+
+func remarkOn(m relay.Remark) engine.Remark {
+	switch m.Kind {
+	case relay.Stands:
+		return engine.Remark{Kind: "clock", Text: "the time of a transaction stands still from one reset to the next, " +
+			"as all is one; clock_timestamp() does not: " + m.Statement}
+	case relay.Weaker:
+		return engine.Remark{Kind: "isolation", Text: "an isolation level was asked for and not given, " +
+			"it is read committed: " + m.Statement}
+	case relay.Waited:
+		return engine.Remark{Kind: "turns", Unfit: true, Text: "two clients had transactions open at once, " +
+			"which one transaction cannot hold: " + m.Statement}
+	default:
+		return engine.Remark{Kind: "commit", Unfit: true,
+			Text: "a statement cannot be inside a transaction: " + m.Statement}
+	}
 }
 
 // Close takes back what was done, and ends the sessions.
 func (g *gate) Close() error {
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
-	_, err := g.Reset(ctx)
-	err = errors.Join(err, g.Relay.Close())
-	if g.conn != nil {
-		err = errors.Join(err, g.conn.Close(context.Background()))
-	}
-	return err
+	_, err := g.Reset(ctx, engine.Session{Force: true})
+	return errors.Join(err, g.Relay.Close(), g.hangUp(ctx))
 }

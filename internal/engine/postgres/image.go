@@ -51,6 +51,12 @@ func foretell(_ engine.Spec, at engine.Endpoint, id string, facts engine.Facts) 
 	return s.Connection(id, facts)
 }
 
+// move tells a connection with another address, which is a port's.
+func move(c engine.Connection, at map[int]string) engine.Connection {
+	host, port, _ := net.SplitHostPort(at[serverPort])
+	return connectionTo(host, port, "", c.User, c.Password, c.Database)
+}
+
 // serverPort is where a server listens inside its container.
 const serverPort = 5432
 

@@ -86,10 +86,13 @@ func (s *server) About() engine.About {
 
 func (s *server) Connection(id string, facts engine.Facts) engine.Connection {
 	user := s.login(id, facts)
-	password := s.password(user)
-	host, port := s.host, strconv.Itoa(s.port)
+	return connectionTo(s.host, strconv.Itoa(s.port), s.socket, user, s.password(user), id)
+}
+
+// connectionTo tells a connection in all its forms.
+func connectionTo(host, port, socket, user, password, id string) engine.Connection {
 	c := engine.Connection{
-		Host: host, Port: port, User: user, Password: password, Database: id, Socket: s.socket,
+		Host: host, Port: port, User: user, Password: password, Database: id, Socket: socket,
 		ConnInfo: fmt.Sprintf("host=%s port=%s user=%s password=%s dbname=%s", host, port, user, password, id),
 		Env: []engine.Setting{{Name: "PGHOST", Value: host}, {Name: "PGPORT", Value: port},
 			{Name: "PGUSER", Value: user}, {Name: "PGPASSWORD", Value: password}, {Name: "PGDATABASE", Value: id}},
