@@ -19,8 +19,9 @@ import (
 
 // Endpoint serves a Control over HTTP, on loopback alone.
 type Endpoint struct {
-	URL    string // with the part that nobody can guess
-	server *http.Server
+	URL     string // with the part that nobody can guess
+	server  *http.Server
+	private *http.Server // at the private socket; nil where there is none
 }
 
 // Forms renders the connections of copies in a form.
@@ -51,29 +52,53 @@ func Listen(c *Control, address, socket, secret string, forms Forms) (*Endpoint,
 		secret = rand.Text()
 	}
 	e := &Endpoint{URL: "http://" + l.Addr().String() + "/" + secret}
-	e.server = &http.Server{
-		Handler: guarded(c.handler(forms), secret), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 20 * time.Second,
-		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10,
-	}
+	e.server = bounded(guarded(c.handler(forms), secret))
 	go func() { _ = e.server.Serve(l) }()
 	if socket != "" {
 		private, err := listenAt(socket)
 		if err != nil {
 			return nil, errors.Join(err, e.Close())
 		}
-		go func() { _ = e.server.Serve(private) }()
+		// Who may open it is this user, from whom the secret is none.
+		e.private = bounded(unlocked(c.handler(forms), secret))
+		go func() { _ = e.private.Serve(private) }()
 	}
 	return e, nil
+}
+
+// bounded is a server for a handler, on which nobody stays for nothing.
+func bounded(h http.Handler) *http.Server {
+	return &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 20 * time.Second,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10}
 }
 
 // Close ends the endpoint; requests that are being answered have a second.
 func (e *Endpoint) Close() error {
 	ctx, stop := context.WithTimeout(context.Background(), time.Second)
 	defer stop()
-	if err := e.server.Shutdown(ctx); err != nil {
-		return e.server.Close()
+	var failed error
+	for _, s := range []*http.Server{e.server, e.private} {
+		if s == nil {
+			continue
+		}
+		if err := s.Shutdown(ctx); err != nil {
+			failed = errors.Join(failed, s.Close())
+		}
 	}
-	return nil
+	return failed
+}
+
+// unlocked lets everybody in, with the secret in the path or without it.
+func unlocked(next http.Handler, secret string) http.Handler {
+	with := guarded(next, secret)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/"+secret) {
+			with.ServeHTTP(w, r)
+			return
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, 1<<16)
+		next.ServeHTTP(w, r)
+	})
 }
 
 // guarded lets in only who knows the secret, and no page in a browser: that
@@ -238,7 +263,7 @@ func Ask(ctx context.Context, endpoint, method, path string, query url.Values) (
 			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
 		}}
 		defer way.CloseIdleConnections()
-		client, endpoint = &http.Client{Transport: way}, "http://socket"
+		client, endpoint = &http.Client{Transport: way}, "http://localhost"
 	}
 	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(endpoint, "/")+path+"?"+query.Encode(), nil)
 	if err != nil {

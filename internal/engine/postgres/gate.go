@@ -147,6 +147,15 @@ func (g *gate) putBack(ctx context.Context) error {
 	if g.asks == "" && g.resets%vacuumEvery != 0 {
 		return nil
 	}
+	known := g.conn != nil
+	err := g.putBackOnce(ctx)
+	if err != nil && known && g.conn != nil && g.conn.IsClosed() { // somebody has ended the session meanwhile
+		err = g.putBackOnce(ctx)
+	}
+	return err
+}
+
+func (g *gate) putBackOnce(ctx context.Context) error {
 	if g.conn == nil || g.conn.IsClosed() {
 		config := g.server.settings(g.id)
 		config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement
@@ -203,8 +212,11 @@ func (g *gate) putBackAt(ctx context.Context, places []int) error {
 // Commit makes what was done a part of the copy.
 func (g *gate) Commit(ctx context.Context, force bool) error {
 	open, err := g.Relay.Commit(ctx, force)
-	if err != nil || open == nil {
+	if err != nil {
 		return err
+	}
+	if open == nil {
+		return g.hangUp(ctx) // the copy may be put aside now
 	}
 	all := make([]engine.Client, len(open))
 	for i, o := range open {
