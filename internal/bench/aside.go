@@ -25,7 +25,7 @@ func (b bench) aside(root string) error {
 		0o644); err != nil {
 		return err
 	}
-	at, end, err := b.serve(root)
+	at, _, end, err := b.serve(root)
 	if err != nil {
 		return err
 	}

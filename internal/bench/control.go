@@ -39,7 +39,7 @@ func (b bench) control() error {
 	if err := b.runs(root, engine.TemplateID(plan.Layers[plan.Head()])); err != nil {
 		return err
 	}
-	at, end, err := b.serve(root)
+	at, _, end, err := b.serve(root)
 	if err != nil {
 		return err
 	}
@@ -52,19 +52,19 @@ func (b bench) control() error {
 	return b.eight(root, b.long)
 }
 
-// serve starts the control endpoint, and returns its address.
-func (b bench) serve(root string) (at string, end func() error, err error) {
-	serve := exec.Command(b.program, "serve", "--project", root)
+// serve starts the control endpoint, and returns its address and its process.
+func (b bench) serve(root string, flags ...string) (at string, pid int, end func() error, err error) {
+	serve := exec.Command(b.program, append([]string{"serve", "--project", root}, flags...)...)
 	out, err := serve.StdoutPipe()
 	if err != nil {
-		return "", nil, err
+		return "", 0, nil, err
 	}
 	if err := serve.Start(); err != nil {
-		return "", nil, err
+		return "", 0, nil, err
 	}
 	buffer := make([]byte, 4096)
 	n, err := out.Read(buffer)
-	return strings.TrimSpace(string(buffer[:n])), func() error {
+	return strings.TrimSpace(string(buffer[:n])), serve.Process.Pid, func() error {
 		return errors.Join(serve.Process.Signal(os.Interrupt), serve.Wait())
 	}, err
 }

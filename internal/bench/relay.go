@@ -8,6 +8,8 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -118,38 +120,119 @@ func (b bench) rollback() error {
 	if err := bulk(ctx, relay, direct); err != nil {
 		return err
 	}
-	if err := manyClients(ctx, r.relay); err != nil {
-		return err
-	}
 	err = errors.Join(relay.Close(ctx), direct.Close(ctx))
 	r.end()
-	return errors.Join(err, h.end(ctx))
+	if err = errors.Join(err, h.end(ctx)); err != nil {
+		return err
+	}
+	return b.served(ctx, root)
+}
+
+// served measures a run's own process that serves many clients.
+func (b bench) served(ctx context.Context, root string) error {
+	at, pid, end, err := b.serve(root, "--by", "rollback")
+	if err != nil {
+		return err
+	}
+	_, url, err := ask("GET", at+"/connection?form=url")
+	if err == nil {
+		err = manyClients(ctx, strings.TrimSpace(url))
+	}
+	if err == nil {
+		err = endpointResets(ctx, at, strings.TrimSpace(url))
+	}
+	if err == nil {
+		err = memoryOf(pid)
+	}
+	return errors.Join(err, end())
+}
+
+// endpointResets measures resets as a suite asks for them, and when its next statement is
+// answered.
+func endpointResets(ctx context.Context, at, url string) error {
+	c, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer c.Close(ctx)
+	var resets, firsts, empty []time.Duration
+	for range 200 {
+		for i := range 5 {
+			if _, err := c.Exec(ctx, fmt.Sprintf("INSERT INTO hive_%d (label) VALUES ('new')", 4*i+1)); err != nil {
+				return err
+			}
+		}
+		began := time.Now()
+		took, _, err := ask("POST", at+"/reset")
+		if err == nil {
+			_, err = c.Exec(ctx, "SELECT 1")
+		}
+		if err != nil {
+			return err
+		}
+		resets, firsts = append(resets, took), append(firsts, time.Since(began))
+		if took, _, err = ask("POST", at+"/reset"); err != nil {
+			return err
+		}
+		empty = append(empty, took)
+	}
+	line("endpoint's reset, 5 of 170 tables touched", middle(resets), "the same, nothing touched", middle(empty), "-", true)
+	line("and the answer of the next SELECT", middle(firsts), "the reset alone", middle(resets), "-", true)
+	return nil
+}
+
+// memoryOf prints the most memory that a process has had.
+func memoryOf(pid int) error {
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return err
+	}
+	m := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindSubmatch(status)
+	if m == nil {
+		return errors.New("the system does not tell how much memory a process has had")
+	}
+	kb, err := strconv.Atoi(string(m[1]))
+	verdict := "ok"
+	if kb > 100<<10 {
+		verdict = "NOT REACHED"
+	}
+	fmt.Printf("%-44s %d MB resident at most (wanted: 100) %s\n", "the relay's process, all of that", kb>>10, verdict)
+	return err
 }
 
 // rollbackResets measures the resets beside the two statements alone.
 func rollbackResets(ctx context.Context, h *held, r *relayed, relay *pgx.Conn) error {
-	if err := h.run(ctx, "BEGIN"); err != nil {
-		return err
-	}
-	bare, err := median(200, func() (time.Duration, error) {
-		return timed(func() error { return h.run(ctx, "ROLLBACK; BEGIN") })
-	})
-	if err != nil {
-		return err
-	}
-	if err := h.run(ctx, "ROLLBACK"); err != nil {
-		return err
-	}
 	for _, work := range []struct {
 		name   string
 		tables int
 	}{{"reset by rollback, nothing touched", 0}, {"reset by rollback, 5 of 170 tables touched", 5}} {
-		took, err := median(200, func() (time.Duration, error) {
+		touch := func(run func(string) error) error {
 			for i := range work.tables {
-				sql := fmt.Sprintf("INSERT INTO hive_%d (label) SELECT 'new ' || g FROM generate_series(1, 20) g", 4*i+1)
-				if _, err := relay.Exec(ctx, sql); err != nil {
-					return 0, err
+				if err := run(fmt.Sprintf("INSERT INTO hive_%d (label) SELECT 'new ' || g FROM generate_series(1, 20) g",
+					4*i+1)); err != nil {
+					return err
 				}
+			}
+			return nil
+		}
+		// The same work, in a session of its own.
+		err := h.run(ctx, "BEGIN")
+		if err != nil {
+			return err
+		}
+		bare, err := median(200, func() (time.Duration, error) {
+			if err := touch(func(sql string) error { return h.run(ctx, sql) }); err != nil {
+				return 0, err
+			}
+			return timed(func() error { return h.run(ctx, "ROLLBACK; BEGIN") })
+		})
+		if err = errors.Join(err, h.run(ctx, "ROLLBACK")); err != nil {
+			return err
+		}
+		took, err := median(200, func() (time.Duration, error) {
+			err := touch(func(sql string) error { _, err := relay.Exec(ctx, sql); return err })
+			if err != nil {
+				return 0, err
 			}
 			return timed(func() error { _, err := r.gate.Reset(ctx, engine.Session{Wait: time.Second}); return err })
 		})
@@ -255,7 +338,12 @@ func manyClients(ctx context.Context, url string) error {
 	end := time.Now().Add(2 * time.Second)
 	for i, c := range all[:8] {
 		busy.Go(func() {
-			for time.Now().Before(end) {
+			for n := 0; time.Now().Before(end); n++ {
+				if i == 0 && n%100 == 0 { // one of them reads much
+					if _, err := c.PgConn().Exec(ctx, "SELECT g, 'hive ' || g FROM generate_series(1, 100000) g").ReadAll(); err != nil {
+						failed.Add(1)
+					}
+				}
 				tx, err := c.Begin(ctx)
 				if err == nil {
 					_, err = tx.Exec(ctx, "INSERT INTO hive_1 (label) VALUES ($1)", fmt.Sprint(i, " ", time.Now().UnixNano()))

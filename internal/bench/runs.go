@@ -76,7 +76,7 @@ func (b bench) runs(large, template string) error {
 // eight has eight workers take, write, look and reset for a time: each has to
 // see its own rows alone.
 func (b bench) eight(project string, long time.Duration) error {
-	at, end, err := b.serve(project)
+	at, _, end, err := b.serve(project)
 	if err != nil {
 		return err
 	}

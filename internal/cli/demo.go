@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -179,6 +180,7 @@ type step struct {
 	suite bool     // the demo's suite, on the copy, rather than hemzo
 	fails bool     // it is meant to fail
 	into  *string  // takes the output
+	reset bool     // what it says of a reset's own time is for the table
 }
 
 func (t *tour) run(ctx context.Context) error {
@@ -197,10 +199,10 @@ func (t *tour) run(ctx context.Context) error {
 		{what: "suite, leftovers", say: "The same suite again, on the same copy: now the leftovers break it.",
 			suite: true, fails: true},
 		{what: "changes", say: "What did it leave behind?", args: []string{"changes", "first"}},
-		{what: "reset", say: "Back to the start state: what was touched, exactly, and nothing else.",
-			args: []string{"reset", "first"}},
+		{what: "reset by truncation", say: "Back to the start state: what was touched, exactly, and nothing else.",
+			args: []string{"reset", "first"}, reset: true},
 		{what: "reset, untouched", say: "The second copy was never touched, so there is nothing to pay.",
-			args: []string{"reset", "second"}},
+			args: []string{"reset", "second"}, reset: true},
 		{what: "suite, after reset", say: "The suite passes again.", suite: true},
 		{what: "run", say: "In daily use one command does it all: take, run, drop.",
 			args: []string{"run", "--", "sh", "suite/run.sh"}},
@@ -211,9 +213,10 @@ func (t *tour) run(ctx context.Context) error {
 		at := slices.IndexFunc(tour, func(s step) bool { return s.what == "list" })
 		tour = slices.Insert(tour, at,
 			step{what: "reset by snapshot", say: "A reset may also replace the copy: clients connect again.",
-				args: []string{"reset", "second", "--by", "snapshot"}},
+				args: []string{"reset", "second", "--by", "snapshot"}, reset: true},
 			step{what: "run, by rollback", say: "Or all that the suite does is one transaction, which is rolled back.",
-				args: []string{"run", "--by", "rollback", "--", "sh", "suite/run.sh"}})
+				args: []string{"run", "--by", "rollback", "--", "sh", "-c",
+					`sh suite/run.sh; "$HEMZO_PROGRAM" reset "$DATABASE_URL"; sh suite/run.sh`}, reset: true})
 	}
 	if e, err := all.Named(t.engine); err == nil && e.Hosting().Process != nil {
 		tour = append(tour, step{what: "stop", say: "The server too; its templates are kept for the next start.",
@@ -234,9 +237,15 @@ func (t *tour) run(ctx context.Context) error {
 	return nil
 }
 
+// ownTime is what a reset says it took.
+var ownTime = regexp.MustCompile(`\(([\d.]+ (?:ms|s|µs))\)`)
+
 func (t *tour) step(ctx context.Context, s step) error {
 	args := append([]string{}, s.args...)
 	name, shown := t.self, "hemzo "+strings.Join(args, " ")
+	if last := len(args) - 1; last >= 0 && strings.Contains(args[last], " ") {
+		shown = "hemzo " + strings.Join(args[:last], " ") + " '" + args[last] + "'"
+	}
 	if s.suite {
 		name, args, shown = "sh", []string{"suite/run.sh", t.copy}, "sh suite/run.sh first"
 	} else if !t.outTerm || t.noColor {
@@ -249,7 +258,7 @@ func (t *tour) step(ctx context.Context, s step) error {
 	cmd.Dir, cmd.Env = filepath.Join(t.folder, "apiary"), t.env
 	var out bytes.Buffer
 	cmd.Stdout = io.MultiWriter(&out, &indented{w: t.out})
-	if s.into == nil && t.outTerm && !s.suite {
+	if s.into == nil && t.outTerm && !s.suite && !s.reset {
 		// The command sees the terminal, and so uses its colours.
 		cmd.Stdout = t.out
 	}
@@ -269,6 +278,9 @@ func (t *tour) step(ctx context.Context, s step) error {
 	result := ""
 	if s.fails {
 		result = t.p.dim("failed, as it should")
+	}
+	if m := ownTime.FindStringSubmatch(out.String()); m != nil && s.reset {
+		result = "the reset itself " + m[1]
 	}
 	t.table.add(s.what, span(took), result)
 	return nil

@@ -202,8 +202,7 @@ type Done struct {
 // whose it is. A client that keeps the session busy is waited for; after that it is
 // returned, or with force its statement is cancelled and its connection ended.
 //
-// last puts back what no rollback does, beside that, and may go on when Reset has
-// returned: no client does anything before it has ended. Where it fails they are told,
+// last puts back what no rollback does, and goes on when Reset has returned: no client does anything before it has ended. Where it fails they are told,
 // and the next Reset tries it again.
 func (r *Relay) Reset(ctx context.Context, wait time.Duration, force bool, last func(context.Context) error) (
 	done Done, err error) {
@@ -222,8 +221,6 @@ func (r *Relay) Reset(ctx context.Context, wait time.Duration, force bool, last 
 		r.io.Give()
 		return done, nil
 	}
-	beside := make(chan error, 1)
-	go func() { beside <- last(context.WithoutCancel(ctx)) }()
 	if s != nil {
 		ddl := s.ddl
 		if err = s.restart(); err != nil {
@@ -235,7 +232,7 @@ func (r *Relay) Reset(ctx context.Context, wait time.Duration, force bool, last 
 	}
 	over := make(chan struct{})
 	go func() {
-		r.setFailure(<-beside)
+		r.setFailure(last(context.WithoutCancel(ctx)))
 		r.io.Give()
 		close(over)
 	}()
