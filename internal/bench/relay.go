@@ -176,7 +176,8 @@ func endpointResets(ctx context.Context, at, url string) error {
 		}
 		empty = append(empty, took)
 	}
-	line("endpoint's reset, 5 of 170 tables touched", middle(resets), "the same, nothing touched", middle(empty), "-", true)
+	line("endpoint's reset, 5 of 170 tables touched", middle(resets), "the same, nothing touched", middle(empty), "-",
+		true)
 	line("and the answer of the next SELECT", middle(firsts), "the reset alone", middle(resets), "-", true)
 	return nil
 }
@@ -340,7 +341,8 @@ func manyClients(ctx context.Context, url string) error {
 		busy.Go(func() {
 			for n := 0; time.Now().Before(end); n++ {
 				if i == 0 && n%100 == 0 { // one of them reads much
-					if _, err := c.PgConn().Exec(ctx, "SELECT g, 'hive ' || g FROM generate_series(1, 100000) g").ReadAll(); err != nil {
+					const much = "SELECT g, 'hive ' || g FROM generate_series(1, 100000) g"
+					if _, err := c.PgConn().Exec(ctx, much).ReadAll(); err != nil {
 						failed.Add(1)
 					}
 				}

@@ -202,8 +202,9 @@ type Done struct {
 // whose it is. A client that keeps the session busy is waited for; after that it is
 // returned, or with force its statement is cancelled and its connection ended.
 //
-// last puts back what no rollback does, and goes on when Reset has returned: no client does anything before it has ended. Where it fails they are told,
-// and the next Reset tries it again.
+// last puts back what no rollback does, and goes on when Reset has returned: no client
+// does anything before it has ended. Where it fails they are told, and the next Reset
+// tries it again.
 func (r *Relay) Reset(ctx context.Context, wait time.Duration, force bool, last func(context.Context) error) (
 	done Done, err error) {
 	done.Settled = r.failure
