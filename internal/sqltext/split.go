@@ -31,6 +31,16 @@ type Dialect struct {
 	// Dumps: data lines follow COPY ... FROM stdin; up to a line \. alone, and
 	// a line that begins with \ between statements is for the client program.
 	Dumps bool
+	// Backslashes: in '…' and "…" a backslash takes what follows it.
+	Backslashes  bool
+	HashComments bool // # to the end of the line; -- is a comment where a blank follows it
+	// Conditional: /*! … */ and /*M! … */ are run by servers.
+	Conditional bool
+	// Delimiters: a line DELIMITER x between statements makes x what ends them.
+	Delimiters bool
+	// Programs: a ; between BEGIN or CASE and END in the body of a stored program does
+	// not end a statement.
+	Programs bool
 }
 
 // Piece is a part of a text: a statement, from its first to its last token
@@ -58,6 +68,8 @@ func (d Dialect) split(text string, yield func(Piece) bool) {
 	var (
 		body  triggerBody
 		nest  nesting
+		prog  program
+		ends  = ""   // what ends a statement, where that is not ;
 		more  = true // of the pieces are wanted
 		begin = -1   // where the present statement began
 		last  int    // where its last token ended
@@ -77,7 +89,7 @@ func (d Dialect) split(text string, yield func(Piece) bool) {
 		copyIn := d.Dumps && isCopyIn(d, text[begin:last])
 		add(Piece{Start: done, End: begin})
 		add(Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt, CopyIn: copyIn})
-		begin, body, nest = -1, triggerBody{}, nesting{}
+		begin, body, nest, prog = -1, triggerBody{}, nesting{}, program{}
 		return copyIn
 	}
 	// aside adds a piece that is no SQL, behind what stands before it.
@@ -93,8 +105,30 @@ func (d Dialect) split(text string, yield func(Piece) bool) {
 			at = end
 			continue
 		}
+		if d.Delimiters && begin < 0 {
+			if delimiter, end, ok := delimiterLine(text, at); ok {
+				aside(at, end, Piece{Client: true})
+				if ends = delimiter; ends == ";" {
+					ends = ""
+				}
+				at = end
+				continue
+			}
+		}
+		if ends != "" && strings.HasPrefix(text[at:], ends) {
+			flush("", 0)
+			at += len(ends)
+			continue
+		}
 		t := d.next(text, at)
 		at = t.end
+		if i := strings.Index(text[t.start:t.end], ends); ends != "" && i > 0 && (t.kind == word || t.kind == space) {
+			at = t.start + i // a word ends where the delimiter begins
+			t.end = at
+		}
+		if t.kind == semicolon && ends != "" {
+			t.kind = other
+		}
 		switch {
 		case t.kind == space, t.kind == comment:
 			if t.open {
@@ -103,7 +137,8 @@ func (d Dialect) split(text string, yield func(Piece) bool) {
 				return
 			}
 			continue
-		case t.kind == semicolon && !(d.TriggerBody && body.inside()) && !(d.Routines && nest.inside()):
+		case t.kind == semicolon && !(d.TriggerBody && body.inside()) && !(d.Routines && nest.inside()) &&
+			!(d.Programs && prog.inside()):
 			if flush("", 0) {
 				start := lineEnd(text, at)
 				end, next := dataEnd(text, start)
@@ -121,6 +156,9 @@ func (d Dialect) split(text string, yield func(Piece) bool) {
 		}
 		if d.Routines {
 			nest.read(t, text)
+		}
+		if d.Programs {
+			prog.read(t, text)
 		}
 		if t.open {
 			flush(map[kind]string{quoted: "string", name: "name"}[t.kind], t.start)
@@ -160,7 +198,8 @@ func (d Dialect) next(text string, at int) token {
 		return token{kind: space, start: at, end: end}
 	case c == ';':
 		return token{kind: semicolon, start: at, end: at + 1}
-	case c == '-' && strings.HasPrefix(text[at:], "--"):
+	case c == '-' && strings.HasPrefix(text[at:], "--") && (!d.HashComments || blankAt(text, at+2)),
+		c == '#' && d.HashComments:
 		if n := strings.IndexByte(text[at:], '\n'); n >= 0 {
 			return token{kind: comment, start: at, end: at + n + 1}
 		}
@@ -168,10 +207,17 @@ func (d Dialect) next(text string, at int) token {
 	case c == '/' && strings.HasPrefix(text[at:], "/*") && d.NestedComments:
 		return nestedComment(text, at)
 	case c == '/' && strings.HasPrefix(text[at:], "/*"):
+		if d.Conditional {
+			if t, ok := d.conditional(text, at); ok {
+				return t
+			}
+		}
 		if n := strings.Index(text[at+2:], "*/"); n >= 0 {
 			return token{kind: comment, start: at, end: at + 2 + n + 2}
 		}
 		return token{kind: comment, start: at, end: len(text), open: !d.OpenComment}
+	case (c == '\'' || c == '"') && d.Backslashes:
+		return backslashed(text, at, c, quoted)
 	case c == '\'':
 		return quotedBy(text, at, '\'', quoted)
 	case c == '"', c == '`' && d.Backtick:
@@ -212,6 +258,9 @@ func quotedBy(text string, at int, quote byte, k kind) token {
 	}
 	return token{kind: k, start: at, end: len(text), open: true}
 }
+
+// blankAt reports whether a blank, or nothing, stands at a byte.
+func blankAt(text string, at int) bool { return at >= len(text) || text[at] <= ' ' }
 
 func isSpace(c byte) bool {
 	return c == ' ' || c == '\n' || c == '\t' || c == '\r' || c == '\f' || c == '\v'

@@ -2,11 +2,11 @@
 package all
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/mariadb"
 	"hemzo/internal/engine/postgres"
 	"hemzo/internal/engine/service"
 	"hemzo/internal/engine/sqlite"
@@ -18,6 +18,7 @@ func Engines() []engine.Engine {
 	return []engine.Engine{
 		sqlite.Engine{},
 		postgres.Engine{},
+		mariadb.Engine{},
 		service.Engine{},
 	}
 }
@@ -32,8 +33,6 @@ type Kind struct {
 // announced are engines that a project may name, and that are not part of this
 // version.
 var announced = []Kind{
-	{Name: "mariadb", Traces: engine.Traces{Version: "11.4",
-		Words: regexp.MustCompile(`(?i)\b(AUTO_INCREMENT|ENGINE\s*=\s*\w+|UNSIGNED|TINYINT)\b`)}},
 	{Name: "redis"},
 }
 

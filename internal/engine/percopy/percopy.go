@@ -70,7 +70,7 @@ func (s *Server) there(id string) (size int64, there bool) {
 	if s.kind.Save == nil || kind == engine.Copy || kind == engine.Work {
 		return 0, true
 	}
-	err := filepath.WalkDir(s.files(id), func(_ string, d os.DirEntry, err error) error {
+	err := filepath.WalkDir(s.Files(id), func(_ string, d os.DirEntry, err error) error {
 		if err == nil && d.Type().IsRegular() {
 			if info, failed := d.Info(); failed == nil {
 				size += info.Size()
@@ -81,8 +81,8 @@ func (s *Server) there(id string) (size int64, there bool) {
 	return size, err == nil
 }
 
-// files is the folder with the files of a template or snapshot.
-func (s *Server) files(id string) string { return filepath.Join(s.Path, id) }
+// Files is the folder with the files of a template or snapshot.
+func (s *Server) Files(id string) string { return filepath.Join(s.Path, id) }
 
 // About describes the fleet.
 func (s *Server) About() engine.About { return s.fleet.About() }
@@ -132,7 +132,7 @@ func (s *Server) start(ctx context.Context, id, from string, facts engine.Facts)
 // the place of a copy's. Its address is another.
 func (s *Server) Restart(ctx context.Context, id, from string) (engine.Endpoint, error) {
 	if s.kind.Save != nil {
-		from = s.files(from)
+		from = s.Files(from)
 	} else {
 		from = ""
 	}
@@ -167,12 +167,12 @@ func (s *Server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 		}
 		return s.Write(to, facts)
 	}
-	source := s.files(from)
+	source := s.Files(from)
 	if e.Kind == engine.Copy || e.Kind == engine.Work {
 		if !runs {
 			return s.save(ctx, e, to, facts)
 		}
-		source = s.files(engine.NewID(engine.Work))
+		source = s.Files(engine.NewID(engine.Work))
 		defer os.RemoveAll(source)
 		if err := s.saveTo(ctx, e, source); err != nil {
 			return err
@@ -183,7 +183,7 @@ func (s *Server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 
 // save keeps the files of a server under another name, in one step.
 func (s *Server) save(ctx context.Context, e engine.Entry, to string, facts engine.Facts) error {
-	work := s.files(engine.NewID(engine.Work))
+	work := s.Files(engine.NewID(engine.Work))
 	defer os.RemoveAll(work)
 	if err := s.saveTo(ctx, e, work); err != nil {
 		return err
@@ -192,7 +192,7 @@ func (s *Server) save(ctx context.Context, e engine.Entry, to string, facts engi
 	if err := s.Write(to, facts); err != nil {
 		return err
 	}
-	if err := os.Rename(work, s.files(to)); err != nil {
+	if err := os.Rename(work, s.Files(to)); err != nil {
 		return s.NoRoom(err, "naming "+to)
 	}
 	return nil
@@ -227,7 +227,7 @@ func (s *Server) Drop(ctx context.Context, id string) error {
 	if err := os.Remove(s.Facts(id)); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("dropping %s: %w", id, err)
 	}
-	return os.RemoveAll(s.files(id))
+	return os.RemoveAll(s.Files(id))
 }
 
 // Clear removes work whose maker is gone, and files without facts.
@@ -251,7 +251,7 @@ func (s *Server) Clear(ctx context.Context) error {
 	}
 	for _, n := range names {
 		if _, ours := engine.KindOf(n.Name()); ours && n.IsDir() && !known[n.Name()] && folder.Older(n, time.Minute) {
-			os.RemoveAll(s.files(n.Name()))
+			os.RemoveAll(s.Files(n.Name()))
 		}
 	}
 	return s.Sweep()

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"errors"
+	"hemzo/internal/engine/launch"
 	"os"
 	"path/filepath"
 	"slices"
@@ -73,7 +74,7 @@ func segmentOf(data string) (id int, ok bool) {
 // user's.
 func removeSegment(id int) {
 	uid := uint32(os.Getuid())
-	if u := serverUser(); u != nil {
+	if u := launch.ServerUser("postgres"); u != nil {
 		uid = u.UID
 	}
 	var d unix.SysvShmDesc

@@ -7,10 +7,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -21,6 +19,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/launch"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
@@ -84,7 +83,7 @@ func (e Engine) Room(spec engine.Spec, kept string) int64 {
 	if err != nil {
 		return fresh + build
 	}
-	size, err := treeSize(filepath.Join(kept, "saved-"+identity))
+	size, err := launch.TreeSize(filepath.Join(kept, "saved-"+identity))
 	if err != nil || size < fresh {
 		size = fresh
 	}
@@ -101,34 +100,6 @@ func buffers(limit int64) string {
 	return fmt.Sprintf("%dMB", mb)
 }
 
-// memoryLimit is the memory, in bytes, that the control groups above this
-// process allow; 0 for no limit.
-func memoryLimit() (least int64) {
-	own, _ := os.ReadFile("/proc/self/cgroup")
-	files := []string{"/sys/fs/cgroup/memory/memory.limit_in_bytes"}
-	for line := range strings.Lines(string(own)) {
-		if path, ok := strings.CutPrefix(strings.TrimSpace(line), "0::"); ok {
-			for ; ; path = filepath.Dir(path) {
-				files = append(files, filepath.Join("/sys/fs/cgroup", path, "memory.max"))
-				if path == "/" || path == "." {
-					break
-				}
-			}
-		}
-	}
-	for _, file := range files {
-		b, err := os.ReadFile(file)
-		if err != nil {
-			continue
-		}
-		n, err := strconv.ParseInt(strings.TrimSpace(string(b)), 10, 64)
-		if err == nil && n < 1<<50 && (least == 0 || n < least) {
-			least = n
-		}
-	}
-	return least
-}
-
 // Launch starts a private server: loopback and a private socket alone, a free
 // port, the user's own password.
 func (e Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context, error) (*engine.Program, error),
@@ -143,7 +114,7 @@ func (e Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context
 	}
 	c := &cluster{
 		installation: b, identity: identity, home: home, spec: spec, data: filepath.Join(home.Folder, "data"),
-		owner: serverUser(),
+		owner: launch.ServerUser("postgres"),
 	}
 	return c.next, nil
 }
@@ -219,22 +190,6 @@ type cluster struct {
 	ports    int          // how many ports were tried with this data
 }
 
-// serverUser is the user that a server runs as where this process is root, as
-// whom PostgreSQL does not run.
-func serverUser() *engine.User {
-	if os.Getuid() != 0 {
-		return nil
-	}
-	for _, name := range []string{"postgres", "nobody"} {
-		if u, err := user.Lookup(name); err == nil {
-			uid, _ := strconv.ParseUint(u.Uid, 10, 32)
-			gid, _ := strconv.ParseUint(u.Gid, 10, 32)
-			return &engine.User{UID: uint32(uid), GID: uint32(gid)}
-		}
-	}
-	return &engine.User{UID: 65534, GID: 65534}
-}
-
 // command is a program of this installation, run as the server's user.
 func (c *cluster) command(ctx context.Context, name string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, filepath.Join(c.folder, name), args...)
@@ -248,7 +203,7 @@ func (c *cluster) command(ctx context.Context, name string, args ...string) *exe
 }
 
 // own gives a folder to the server's user.
-func (c *cluster) own(path string) error { return chown(path, c.owner) }
+func (c *cluster) own(path string) error { return launch.Chown(path, c.owner) }
 
 // prepare gives the server's folder to its user.
 func (c *cluster) prepare() error {
@@ -256,7 +211,7 @@ func (c *cluster) prepare() error {
 		return fmt.Errorf("giving %s to the server's user: %w", c.home.Folder, err)
 	}
 	if c.owner != nil {
-		if dir := closed(filepath.Dir(c.home.Folder)); dir != "" {
+		if dir := launch.Closed(filepath.Dir(c.home.Folder)); dir != "" {
 			return fault.New(fault.Lacking, "chmod o+x it, or set HEMZO_MEMORY_DIR to another folder",
 				"run by root, PostgreSQL runs as another user (uid %d), who cannot pass through %s", c.owner.UID, dir)
 		}
@@ -289,16 +244,6 @@ func (c *cluster) initialize(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// closed returns the folder on a path that others cannot pass through.
-func closed(path string) string {
-	for ; path != filepath.Dir(path); path = filepath.Dir(path) {
-		if info, err := os.Stat(path); err == nil && info.Mode().Perm()&0o001 == 0 {
-			return path
-		}
-	}
-	return ""
-}
-
 // configure writes the server's settings. They are a file of its own, in the
 // place of the one that initdb wrote: the data folder says nothing of ports,
 // sockets and who may come in.
@@ -310,7 +255,7 @@ func (c *cluster) configure(port int) (config string, err error) {
 		return "", err
 	}
 	settings := append(slices.Clone(testSettings),
-		engine.Setting{Name: "shared_buffers", Value: buffers(memoryLimit())})
+		engine.Setting{Name: "shared_buffers", Value: buffers(launch.MemoryLimit())})
 	settings = append(settings, c.spec.Settings...)
 	settings = append(settings,
 		engine.Setting{Name: "listen_addresses", Value: "127.0.0.1"},
@@ -330,7 +275,7 @@ func (c *cluster) configure(port int) (config string, err error) {
 
 // program is the server on the data folder, at another port each time.
 func (c *cluster) program() (*engine.Program, error) {
-	port, err := freePort()
+	port, err := launch.FreePort()
 	if err != nil {
 		return nil, err
 	}
@@ -345,7 +290,7 @@ func (c *cluster) program() (*engine.Program, error) {
 		Kill:  syscall.SIGQUIT,
 		Probe: func(ctx context.Context) (json.RawMessage, error) { return c.probe(ctx, port) },
 		Ended: func(code int) error {
-			if portInUse(port) {
+			if launch.PortInUse(port) {
 				return errPort
 			}
 			return fmt.Errorf("PostgreSQL ended while it started (exit code %d)", code)
@@ -383,15 +328,6 @@ func (c *cluster) write(path, text string) error {
 		return fmt.Errorf("writing the server's access rules: %w", err)
 	}
 	return c.own(path)
-}
-
-func portInUse(port int) bool {
-	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	if err != nil {
-		return true
-	}
-	l.Close()
-	return false
 }
 
 // secure sets the passwords: until then nobody comes in but by the socket.
@@ -433,13 +369,4 @@ func (c *cluster) secure(ctx context.Context, conn *pgx.Conn, a address) (string
 		}
 		time.Sleep(time.Millisecond)
 	}
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, fault.New(fault.Lacking, "", "there is no free port: %v", err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"hemzo/internal/engine/launch"
 	"os"
 	"path/filepath"
 	"testing"
@@ -42,5 +43,5 @@ func TestBuffers(t *testing.T) {
 	for limit, want := range map[int64]string{0: "64MB", 64 << 20: "8MB", 512 << 20: "32MB", 8 << 30: "64MB"} {
 		assert.Equal(t, want, buffers(limit))
 	}
-	assert.GreaterOrEqual(t, memoryLimit(), int64(0))
+	assert.GreaterOrEqual(t, launch.MemoryLimit(), int64(0))
 }

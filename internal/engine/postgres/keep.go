@@ -15,9 +15,9 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"golang.org/x/sync/errgroup"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/launch"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 )
@@ -42,7 +42,7 @@ func (c *cluster) copyKept(from string) (bool, error) {
 	if err != nil || of != c.major+" "+c.stamp {
 		return false, nil
 	}
-	err = copyTree(filepath.Join(from, "data"), c.data, c.owner)
+	err = launch.CopyTree(filepath.Join(from, "data"), c.data, c.owner)
 	if err == nil {
 		_ = os.Chtimes(filepath.Join(from, "whole"), time.Time{}, time.Now()) // used
 		return true, nil
@@ -95,7 +95,7 @@ func (c *cluster) keep(to string) error {
 	if err := os.MkdirAll(c.home.Kept, 0o700); err != nil {
 		return fmt.Errorf("keeping the data folder: %w", err)
 	}
-	if size, err := treeSize(c.data); err != nil || size > keepLimit {
+	if size, err := launch.TreeSize(c.data); err != nil || size > keepLimit {
 		return err
 	}
 	work, err := os.MkdirTemp(c.home.Kept, "work-")
@@ -103,7 +103,7 @@ func (c *cluster) keep(to string) error {
 		return fmt.Errorf("keeping the data folder: %w", err)
 	}
 	defer os.RemoveAll(work)
-	err = copyTree(c.data, filepath.Join(work, "data"), nil)
+	err = launch.CopyTree(c.data, filepath.Join(work, "data"), nil)
 	var size string
 	if err == nil {
 		size, err = sizeOf(filepath.Join(work, "data"))
@@ -141,7 +141,7 @@ func pruneKept(kept, but string, limit int64) error {
 			continue // another process removes it
 		}
 		f := folder{path: filepath.Dir(m), used: info.ModTime()}
-		if f.size, err = treeSize(f.path); err == nil {
+		if f.size, err = launch.TreeSize(f.path); err == nil {
 			all = append(all, f)
 			limit -= f.size
 		}
@@ -161,20 +161,6 @@ func pruneKept(kept, but string, limit int64) error {
 		limit += f.size
 	}
 	return nil
-}
-
-func treeSize(dir string) (size int64, err error) {
-	err = filepath.WalkDir(dir, func(_ string, d os.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() {
-			info, failed := d.Info()
-			if failed != nil {
-				return failed
-			}
-			size += info.Size()
-		}
-		return err
-	})
-	return size, err
 }
 
 // prune drops what does not outlive the server, and leaves as little log as
@@ -242,50 +228,3 @@ func (c *cluster) save(ctx context.Context) error {
 }
 
 var shutDown = regexp.MustCompile(`(?m)^Database cluster state: +shut down$`)
-
-// copyTree copies a folder of files and folders; its files are the owner's.
-func copyTree(from, to string, owner *engine.User) error {
-	var files errgroup.Group
-	files.SetLimit(4)
-	err := filepath.WalkDir(from, func(path string, d os.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		rel, err := filepath.Rel(from, path)
-		if err != nil {
-			return err
-		}
-		target := filepath.Join(to, rel)
-		switch {
-		case d.IsDir():
-			return errors.Join(os.Mkdir(target, 0o700), chown(target, owner))
-		case d.Type().IsRegular():
-			files.Go(func() error { return errors.Join(copyFile(path, target), chown(target, owner)) })
-			return nil
-		}
-		return fmt.Errorf("%s is neither file nor folder", path)
-	})
-	return errors.Join(err, files.Wait())
-}
-
-func chown(path string, owner *engine.User) error {
-	if owner == nil {
-		return nil
-	}
-	return os.Chown(path, int(owner.UID), int(owner.GID))
-}
-
-// copyFile leaves the copying to the kernel where that can do it.
-func copyFile(from, to string) error {
-	in, err := os.Open(from)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(out, in)
-	return errors.Join(err, out.Close())
-}

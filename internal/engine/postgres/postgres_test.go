@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/launch"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 	"hemzo/internal/sqltext"
@@ -272,7 +273,7 @@ func TestKeptFolders(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(c.saved(), "whole")))
 	assert.False(t, take(), "half a folder is not taken")
 	assert.Equal(t, c.home.Folder,
-		closed(func() string { require.NoError(t, os.Chmod(c.home.Folder, 0o700)); return c.home.Folder }()))
+		launch.Closed(func() string { require.NoError(t, os.Chmod(c.home.Folder, 0o700)); return c.home.Folder }()))
 }
 
 func TestNotFoundWithoutAServer(t *testing.T) {

@@ -1,0 +1,434 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/engine/percopy"
+	"hemzo/internal/fault"
+	"hemzo/internal/sqltext"
+)
+
+// database is the server of one copy, or of work, opened.
+type database struct {
+	server  *percopy.Server
+	entry   engine.Entry
+	at      address
+	session engine.Session
+	hand    *conn // of Hemzo's account, opened at need
+	user    *conn // of the owner's account, likewise
+	start   *state
+	startID string
+}
+
+func openDatabase(_ context.Context, s *percopy.Server, e engine.Entry, session engine.Session) (*database, error) {
+	at := addressOf(s.At(e.Facts))
+	if at.Socket == "" {
+		return nil, fault.New(fault.Failed, "take another", "%s has no server", e.ID)
+	}
+	return &database{server: s, entry: e, at: at, session: session}, nil
+}
+
+// Close ends the sessions.
+func (d *database) Close() error { return errors.Join(d.leave(&d.hand), d.leave(&d.user)) }
+
+func (d *database) leave(c **conn) error {
+	if *c == nil {
+		return nil
+	}
+	err := (*c).close()
+	*c = nil
+	return err
+}
+
+// admin is a session of Hemzo's account.
+func (d *database) admin(ctx context.Context) (*conn, error) { return d.open(ctx, &d.hand, admin) }
+
+// owner is a session of the owner's account, as which sources and users' statements run.
+func (d *database) owner(ctx context.Context) (*conn, error) {
+	return d.open(ctx, &d.user, ownerOf(d.at.Schema))
+}
+
+func (d *database) open(ctx context.Context, at **conn, user string) (*conn, error) {
+	if *at != nil {
+		return *at, nil
+	}
+	c, err := d.at.dial(ctx, user)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to the server of %s: %w", d.entry.ID, err)
+	}
+	if user == admin {
+		if err := plain(ctx, c); err != nil {
+			return nil, errors.Join(err, c.close())
+		}
+	}
+	*at = c
+	return c, nil
+}
+
+// Apply runs a script. These servers commit at each statement that defines something:
+// what fails in the middle stays half done, and is thrown away with the work.
+func (d *database) Apply(ctx context.Context, s engine.Script) error {
+	c, err := d.owner(ctx)
+	if err != nil {
+		return err
+	}
+	// Rows that are inserted one by one are committed together.
+	if err := c.do(ctx, "SET autocommit = 0"); err != nil {
+		return err
+	}
+	for p := range sqltext.Statements(dialect, s.Text) {
+		if err := d.run(ctx, c, s, p); err != nil {
+			return errors.Join(err, d.leave(&d.user))
+		}
+	}
+	if err := c.do(ctx, "COMMIT"); err != nil {
+		return errors.Join(d.refused(s, 0, "", err), d.leave(&d.user))
+	}
+	return d.leave(&d.user) // its variables are the script's own
+}
+
+func (d *database) run(ctx context.Context, c *conn, s engine.Script, p sqltext.Piece) error {
+	text := s.Text[p.Start:p.End]
+	if p.Open != "" {
+		return s.Locate(p.OpenAt, fault.New(fault.StepFailed, "", "a %s is begun here and never ended", p.Open))
+	}
+	skip, err := d.within(s, p, text)
+	if skip || err != nil {
+		return err
+	}
+	if _, err := c.ExecContext(ctx, text); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return d.refused(s, p.Start, text, err)
+	}
+	return nil
+}
+
+// within refuses what reaches beyond the database; skip says that a statement names it by
+// one of its names, and need not be run.
+func (d *database) within(s engine.Script, p sqltext.Piece, text string) (skip bool, err error) {
+	words := sqltext.Words(dialect, text, 12)
+	if len(words) == 0 {
+		return false, nil
+	}
+	beyond := func(next string) (bool, error) {
+		e := fault.New(fault.Refused, next, "this statement reaches beyond the database")
+		e.Lines = fault.Excerpt(text)
+		return false, s.Locate(p.Start, e)
+	}
+	second := ""
+	if len(words) > 1 {
+		second = words[1]
+	}
+	switch {
+	case words[0] == "USE" || (words[0] == "CREATE" || words[0] == "ALTER" || words[0] == "DROP") &&
+		(second == "DATABASE" || second == "SCHEMA"):
+		name := strings.ReplaceAll(strings.Trim(lastName(words), "`"), "``", "`")
+		known := append([]string{d.at.Schema}, d.session.Names...)
+		if !slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, name) }) {
+			return beyond(fmt.Sprintf("where the sources call their database so, add  names: [%s]", strings.ToLower(name)))
+		}
+		return true, nil
+	case words[0] == "SET" && (second == "GLOBAL" || second == "PASSWORD" || second == "@" && len(words) > 3 &&
+		words[3] == "GLOBAL"):
+		return beyond("use  settings: in the project file, or take it out")
+	case slices.Contains([]string{"CREATE", "ALTER", "DROP", "RENAME"}, words[0]) && (second == "USER" || second == "ROLE"),
+		words[0] == "GRANT" || words[0] == "REVOKE" || words[0] == "SHUTDOWN" || words[0] == "FLUSH" ||
+			words[0] == "INSTALL" || words[0] == "UNINSTALL":
+		return beyond("take it out: Hemzo makes the account that tests use, with all rights in the database")
+	}
+	return false, nil
+}
+
+// lastName is the name that a statement about a database ends with.
+func lastName(words []string) string {
+	name := ""
+	for _, w := range words[1:] {
+		if w == "CHARACTER" || w == "DEFAULT" || w == "CHARSET" || w == "COLLATE" || w == "COMMENT" {
+			break
+		}
+		if w != "IF" && w != "NOT" && w != "EXISTS" && !strings.HasPrefix(w, "/*") {
+			name = w
+		}
+	}
+	return name
+}
+
+// refused places the server's message in the file that the statement came from.
+func (d *database) refused(s engine.Script, begin int, text string, err error) error {
+	e := &fault.Error{Kind: fault.StepFailed, What: "MariaDB refuses this", Said: err.Error(), Reason: err,
+		Lines: fault.Excerpt(text)}
+	at := begin
+	if m, ok := errors.AsType[*mysql.MySQLError](err); ok {
+		e.Said, e.Code = m.Message, fmt.Sprintf("%d, SQLSTATE %s", m.Number, m.SQLState)
+		at += placeOf(m.Message, text)
+		switch m.Number {
+		case accessDenied:
+			e.Next = "take out what asks for rights on the server, as DEFINER does that names somebody else"
+		case schemaDenied, commandDenied:
+			e.Next = "the sources have rights in their own database alone"
+		}
+	}
+	return s.Locate(at, e)
+}
+
+// placeOf is where in a statement the server saw an error of syntax: it names the text
+// there, and the line.
+func placeOf(message, text string) int {
+	_, rest, ok := strings.Cut(message, " near '")
+	i := strings.LastIndex(rest, "' at line ")
+	if !ok || i < 0 {
+		return 0
+	}
+	line, _ := strconv.Atoi(rest[i+len("' at line "):])
+	from := 0
+	for range line - 1 {
+		n := strings.IndexByte(text[from:], '\n')
+		if n < 0 {
+			return 0
+		}
+		from += n + 1
+	}
+	if n := strings.Index(text[from:], rest[:i]); n >= 0 && i > 0 {
+		return from + n
+	}
+	return from
+}
+
+// Load puts rows into a table, in one transaction.
+func (d *database) Load(ctx context.Context, t engine.Table) error {
+	c, err := d.owner(ctx)
+	if err != nil {
+		return err
+	}
+	bad := func(line int, next, what string, args ...any) error {
+		e := fault.New(fault.StepFailed, next, what, args...)
+		e.Where = fault.Position{File: t.File, Line: line}
+		return e
+	}
+	rows, err := c.rows(ctx, "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND "+
+		"TABLE_NAME = ? ORDER BY ORDINAL_POSITION", d.at.Schema, t.Name)
+	if err != nil {
+		return fmt.Errorf("loading %s: %w", t.File, err)
+	}
+	if len(rows) == 0 {
+		return bad(1, "name the file after its table, and load it after the migration that makes it",
+			"there is no table %q", t.Name)
+	}
+	var columns []string
+	for _, r := range rows {
+		columns = append(columns, r[0])
+	}
+	for _, col := range t.Columns {
+		if !slices.ContainsFunc(columns, func(k string) bool { return strings.EqualFold(k, col) }) {
+			return bad(1, "columns: "+strings.Join(columns, ", "), "table %q has no column %q", t.Name, col)
+		}
+	}
+	tx, err := c.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("loading %s: %w", t.File, err)
+	}
+	defer tx.Rollback()
+	insert, err := tx.PrepareContext(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", quote(t.Name),
+		quoteAll(t.Columns), strings.TrimSuffix(strings.Repeat("?,", len(t.Columns)), ",")))
+	if err != nil {
+		return fmt.Errorf("loading %s: %w", t.File, err)
+	}
+	defer insert.Close()
+	for i, row := range t.Rows {
+		if _, err := insert.ExecContext(ctx, row...); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			e := &fault.Error{Kind: fault.StepFailed, What: "MariaDB refuses this row", Said: err.Error(), Reason: err,
+				Where: fault.Position{File: t.File, Line: t.Lines[i]}}
+			if m, ok := errors.AsType[*mysql.MySQLError](err); ok {
+				e.Said, e.Code = m.Message, fmt.Sprintf("%d, SQLSTATE %s", m.Number, m.SQLState)
+			}
+			return e
+		}
+	}
+	return tx.Commit()
+}
+
+// Query runs SQL and passes its results on.
+func (d *database) Query(ctx context.Context, text string, out engine.Sink) error {
+	c, err := d.owner(ctx)
+	if err != nil {
+		return err
+	}
+	s := engine.Script{Text: text, First: 1}
+	for p := range sqltext.Statements(dialect, text) {
+		if err := d.query(ctx, c, s, p, out); err != nil {
+			return err
+		}
+	}
+	if out.Open != nil {
+		rows, err := c.rows(ctx, "SELECT @@in_transaction")
+		if err != nil {
+			return err
+		}
+		out.Open(rows[0][0] == "1")
+	}
+	return nil
+}
+
+func (d *database) query(ctx context.Context, c *conn, s engine.Script, p sqltext.Piece, out engine.Sink) error {
+	text := s.Text[p.Start:p.End]
+	rows, err := c.QueryContext(ctx, text)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		err = d.refused(s, p.Start, text, err)
+		if e, ok := errors.AsType[*fault.Error](err); ok {
+			e.Kind = fault.Failed
+		}
+		return err
+	}
+	defer rows.Close()
+	types, err := rows.ColumnTypes()
+	if err != nil {
+		return err
+	}
+	if len(types) > 0 {
+		if err := pass(rows, types, out); err != nil {
+			return err
+		}
+		return rows.Err()
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil || out.Done == nil {
+		return err
+	}
+	changed, err := c.rows(ctx, "SELECT ROW_COUNT()")
+	if err != nil {
+		return err
+	}
+	n, _ := strconv.ParseInt(changed[0][0], 10, 64)
+	return out.Done(max(n, 0))
+}
+
+// pass hands the rows of a result on.
+func pass(rows *sql.Rows, types []*sql.ColumnType, out engine.Sink) error {
+	names := make([]string, len(types))
+	for i, t := range types {
+		names[i] = t.Name()
+	}
+	if out.Columns != nil {
+		if err := out.Columns(names); err != nil {
+			return err
+		}
+	}
+	values, at := make([]any, len(names)), make([]any, len(names))
+	for i := range at {
+		at[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(at...); err != nil {
+			return err
+		}
+		if out.Row == nil {
+			continue
+		}
+		row := make([]any, len(values))
+		for i, v := range values {
+			row[i] = valueOf(v, types[i].DatabaseTypeName(), out.Typed)
+		}
+		if err := out.Row(row); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// valueOf is a value as results have it.
+func valueOf(v any, kind string, typed bool) any {
+	switch v := v.(type) {
+	case []byte:
+		switch {
+		case typed && strings.Contains(kind, "DECIMAL"):
+			return json.Number(v)
+		case strings.Contains(kind, "BLOB") || strings.Contains(kind, "BINARY") || kind == "BIT" || kind == "GEOMETRY":
+			return slices.Clone(v)
+		case strings.Contains(kind, "INT") || kind == "YEAR":
+			if n, err := strconv.ParseInt(string(v), 10, 64); err == nil {
+				return n
+			}
+		case kind == "FLOAT" || kind == "DOUBLE":
+			if n, err := strconv.ParseFloat(string(v), 64); err == nil {
+				return n
+			}
+		}
+		return string(v)
+	case time.Time:
+		return v.Format("2006-01-02 15:04:05.999999")
+	case uint64:
+		if v < 1<<63 {
+			return int64(v)
+		}
+		return strconv.FormatUint(v, 10)
+	case float32:
+		return float64(v)
+	}
+	return v
+}
+
+// Snapshot keeps the present state. The witness begins anew in that state with a server
+// that is started from it.
+func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) (json.RawMessage, error) {
+	return nil, d.server.Copy(ctx, d.entry.ID, to, facts)
+}
+
+// sessions lists who is connected, but for Hemzo's account.
+func sessions(ctx context.Context, c *conn) ([]engine.Client, error) {
+	rows, err := c.rows(ctx, "SELECT p.ID, p.USER, p.HOST, p.COMMAND, IFNULL(p.INFO, ''), p.TIME_MS, "+
+		"IFNULL(UNIX_TIMESTAMP(t.trx_started), 0) FROM information_schema.PROCESSLIST p LEFT JOIN "+
+		"information_schema.INNODB_TRX t ON t.trx_mysql_thread_id = p.ID WHERE p.USER NOT IN (?, 'system user', "+
+		"'event_scheduler') ORDER BY p.ID", admin)
+	if err != nil {
+		return nil, fmt.Errorf("asking who is connected: %w", err)
+	}
+	waits, err := c.rows(ctx, "SELECT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w "+
+		"JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id JOIN information_schema.INNODB_TRX b ON "+
+		"b.trx_id = w.blocking_trx_id")
+	if err != nil {
+		return nil, fmt.Errorf("asking who waits for whom: %w", err)
+	}
+	all := []engine.Client{}
+	for _, r := range rows {
+		pid, _ := strconv.Atoi(r[0])
+		ms, _ := strconv.ParseFloat(r[5], 64)
+		began, _ := strconv.ParseFloat(r[6], 64)
+		x := engine.Client{PID: pid, User: r[1], Address: r[2], Query: r[4], State: strings.ToLower(r[3]),
+			Since: time.Now().Add(-time.Duration(ms * float64(time.Millisecond)))}
+		if r[3] == "Sleep" {
+			x.State = "idle"
+		}
+		if began > 0 {
+			x.Began = time.Unix(int64(began), 0)
+			if x.State == "idle" {
+				x.State = "idle in transaction"
+			}
+		}
+		for _, w := range waits {
+			if w[0] == r[0] {
+				by, _ := strconv.Atoi(w[1])
+				x.WaitsFor = append(x.WaitsFor, by)
+			}
+		}
+		all = append(all, x)
+	}
+	return all, nil
+}

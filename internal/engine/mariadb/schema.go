@@ -1,0 +1,234 @@
+package mariadb
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// table is a table as a start state has it.
+type table struct {
+	Name    string   `json:"name"`
+	Engine  string   `json:"engine"` // "InnoDB", "Aria", "MEMORY", ...
+	Kind    string   `json:"kind"`   // "BASE TABLE", "SEQUENCE", "SYSTEM VERSIONED"
+	Columns []column `json:"columns"`
+	Key     []string `json:"key,omitempty"` // the columns of the primary key
+	IDs     string   `json:"ids"`           // InnoDB's numbers of it and of its partitions
+	Next    string   `json:"next"`          // AUTO_INCREMENT; "" where it has none
+	Rows    int64    `json:"rows"`
+	File    int      `json:"file,omitempty"`     // of its rows; 0 where it has none
+	Counter []string `json:"counter,omitempty"`  // the row of a sequence
+	Parents []string `json:"parents,omitempty"`  // tables that its foreign keys lead to
+	Trigger []string `json:"triggers,omitempty"` // the names of its triggers
+}
+
+// column is a column of a table.
+type column struct {
+	Name      string `json:"name"`
+	Type      string `json:"type"`
+	Generated bool   `json:"generated,omitempty"`
+}
+
+// object is something of a schema that has a definition.
+type object struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	Sum  string `json:"sum"`
+}
+
+func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func quoteAll(names []string) string {
+	quoted := make([]string, len(names))
+	for i, n := range names {
+		quoted[i] = quote(n)
+	}
+	return strings.Join(quoted, ", ")
+}
+
+// text is a string constant; with backslashes it is the same in every mode but
+// NO_BACKSLASH_ESCAPES, which Hemzo's sessions have not got.
+func text(s string) string {
+	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`, "\n", `\n`, "\x00", `\0`).Replace(s) + "'"
+}
+
+// stored are the columns that have values of their own.
+func (t *table) stored() (names []string) {
+	for _, c := range t.Columns {
+		if !c.Generated {
+			names = append(names, c.Name)
+		}
+	}
+	return names
+}
+
+// transacted reports whether the table's changes are counted, and can be rolled back.
+func (t *table) transacted() bool { return t.Engine == "InnoDB" && t.Kind != "SEQUENCE" }
+
+// tables reads the tables of a schema, in order of their names.
+func tables(ctx context.Context, c *conn, schema string) ([]*table, error) {
+	rows, err := c.rows(ctx, "SELECT TABLE_NAME, ENGINE, TABLE_TYPE, AUTO_INCREMENT FROM information_schema.TABLES "+
+		"WHERE TABLE_SCHEMA = ? AND TABLE_TYPE <> 'VIEW' ORDER BY BINARY TABLE_NAME", schema)
+	if err != nil {
+		return nil, fmt.Errorf("reading the tables: %w", err)
+	}
+	var all []*table
+	byName := map[string]*table{}
+	for _, r := range rows {
+		t := &table{Name: r[0], Engine: r[1], Kind: r[2], Next: r[3]}
+		all, byName[r[0]] = append(all, t), t
+	}
+	rows, err = c.rows(ctx, "SELECT TABLE_NAME, COLUMN_NAME, DATA_TYPE, IS_GENERATED = 'ALWAYS', COLUMN_KEY = 'PRI' "+
+		"FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME, ORDINAL_POSITION", schema)
+	if err != nil {
+		return nil, fmt.Errorf("reading the columns: %w", err)
+	}
+	for _, r := range rows {
+		if t := byName[r[0]]; t != nil {
+			t.Columns = append(t.Columns, column{Name: r[1], Type: r[2], Generated: r[3] == "1"})
+			if r[4] == "1" {
+				t.Key = append(t.Key, r[1])
+			}
+		}
+	}
+	rows, err = c.rows(ctx, "SELECT DISTINCT TABLE_NAME, REFERENCED_TABLE_NAME FROM information_schema.KEY_COLUMN_USAGE "+
+		"WHERE TABLE_SCHEMA = ? AND REFERENCED_TABLE_SCHEMA = TABLE_SCHEMA", schema)
+	if err != nil {
+		return nil, fmt.Errorf("reading the foreign keys: %w", err)
+	}
+	for _, r := range rows {
+		if t := byName[r[0]]; t != nil {
+			t.Parents = append(t.Parents, r[1])
+		}
+	}
+	rows, err = c.rows(ctx, "SELECT EVENT_OBJECT_TABLE, TRIGGER_NAME FROM information_schema.TRIGGERS WHERE "+
+		"TRIGGER_SCHEMA = ? ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER", schema)
+	if err != nil {
+		return nil, fmt.Errorf("reading the triggers: %w", err)
+	}
+	for _, r := range rows {
+		if t := byName[r[0]]; t != nil {
+			t.Trigger = append(t.Trigger, r[1])
+		}
+	}
+	return all, nil
+}
+
+// position is the AUTO_INCREMENT in a definition, which is no part of it.
+var position = regexp.MustCompile(` AUTO_INCREMENT=\d+`)
+
+// definitions reads what defines a schema's objects.
+func definitions(ctx context.Context, c *conn, schema string) (all []object, err error) {
+	add := func(kind, name string, parts ...string) {
+		sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
+		all = append(all, object{kind, name, hex.EncodeToString(sum[:12])})
+	}
+	rows, err := c.rows(ctx, "SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?", schema)
+	if err != nil {
+		return nil, fmt.Errorf("reading the tables: %w", err)
+	}
+	for _, r := range rows {
+		kind, show := "table", "SHOW CREATE TABLE "
+		switch r[1] {
+		case "VIEW":
+			kind, show = "view", "SHOW CREATE VIEW "
+		case "SEQUENCE":
+			kind = "sequence"
+		}
+		shown, err := c.rows(ctx, show+quote(r[0]))
+		if err != nil {
+			return nil, fmt.Errorf("reading the definition of %s: %w", r[0], err)
+		}
+		add(kind, r[0], append([]string{position.ReplaceAllString(shown[0][1], "")}, shown[0][2:]...)...)
+	}
+	for _, q := range []struct{ kind, sql string }{
+		{"trigger", "SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, EVENT_MANIPULATION, ACTION_TIMING, ACTION_ORDER, " +
+			"ACTION_STATEMENT, SQL_MODE, DEFINER, CHARACTER_SET_CLIENT, COLLATION_CONNECTION, DATABASE_COLLATION FROM " +
+			"information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ?"},
+		{"event", "SELECT EVENT_NAME, DEFINER, TIME_ZONE, EVENT_DEFINITION, EVENT_TYPE, EXECUTE_AT, INTERVAL_VALUE, " +
+			"INTERVAL_FIELD, SQL_MODE, STARTS, ENDS, STATUS, ON_COMPLETION, EVENT_COMMENT FROM information_schema.EVENTS " +
+			"WHERE EVENT_SCHEMA = ?"},
+		{"schema", "SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME FROM " +
+			"information_schema.SCHEMATA WHERE SCHEMA_NAME = ?"},
+		{"routine", "SELECT name, type, CONVERT(param_list USING utf8mb4), CONVERT(returns USING utf8mb4), " +
+			"CONVERT(body_utf8 USING utf8mb4), sql_mode, definer, security_type, is_deterministic, sql_data_access, comment, " +
+			"character_set_client, collation_connection, db_collation FROM mysql.proc WHERE db = ?"},
+		{"right", "SELECT CONCAT(User, ' on tables'), CONCAT_WS(',', Host, Table_name, Table_priv, Column_priv) FROM " +
+			"mysql.tables_priv WHERE Db = ?"},
+		{"right", "SELECT CONCAT(User, ' on the database'), CONCAT_WS(',', Host, Select_priv, Insert_priv, Update_priv, " +
+			"Delete_priv, Create_priv, Drop_priv, Alter_priv, Trigger_priv, Execute_priv, Event_priv) FROM mysql.db WHERE Db = ?"},
+	} {
+		rows, err := c.rows(ctx, q.sql, schema)
+		if err != nil {
+			return nil, fmt.Errorf("reading every %s: %w", q.kind, err)
+		}
+		for _, r := range rows {
+			add(q.kind, r[0], r[1:]...)
+		}
+	}
+	slices.SortFunc(all, func(a, b object) int {
+		return strings.Compare(a.Kind+"\x00"+a.Name, b.Kind+"\x00"+b.Name)
+	})
+	return all, nil
+}
+
+// counters reads InnoDB's numbers of the tables of a schema.
+func counters(ctx context.Context, c *conn, schema string) (map[string]counter, error) {
+	const query = "SELECT CONVERT(CONVERT(BINARY SUBSTRING_INDEX(SUBSTRING_INDEX(SUBSTR(NAME, ?), '#P#', 1), '#p#', 1) " +
+		"USING filename) USING utf8mb4) t, GROUP_CONCAT(TABLE_ID ORDER BY TABLE_ID), SUM(MODIFIED_COUNTER), MAX(AUTOINC) " +
+		"FROM information_schema.INNODB_SYS_TABLESTATS WHERE LEFT(NAME, ?) = ? AND SUBSTR(NAME, ?, 4) <> 'FTS_' GROUP BY t"
+	n := len(schema) + 1
+	all := map[string]counter{}
+	rows, err := c.rows(ctx, query, n+1, n, schema+"/", n+1)
+	if err != nil {
+		return nil, fmt.Errorf("reading what tables count: %w", err)
+	}
+	for _, r := range rows {
+		var k counter
+		k.IDs = r[1]
+		k.Modified, _ = strconv.ParseUint(r[2], 10, 64)
+		k.Next, _ = strconv.ParseUint(r[3], 10, 64)
+		all[r[0]] = k
+	}
+	return all, nil
+}
+
+// counter are InnoDB's numbers of one table.
+type counter struct {
+	IDs      string `json:"ids"` // another after TRUNCATE, or where it was made anew
+	Modified uint64 `json:"modified"`
+	Next     uint64 `json:"next"` // AUTO_INCREMENT; 0 before the table is first opened
+}
+
+// done are how often some statements were executed on a server.
+type done struct {
+	Defined uint64 `json:"defined"` // those that may change a definition
+	Cleared uint64 `json:"cleared"` // those that may clear what tables count
+}
+
+// statements counts them. They are counted for everybody, Hemzo too, and nobody without
+// rights on the server clears them.
+func statements(ctx context.Context, c *conn) (d done, err error) {
+	rows, err := c.rows(ctx, "SHOW GLOBAL STATUS WHERE Variable_name LIKE 'Com\\_%'")
+	if err != nil {
+		return d, fmt.Errorf("reading what was executed: %w", err)
+	}
+	for _, r := range rows {
+		n, _ := strconv.ParseUint(r[1], 10, 64)
+		what, _, _ := strings.Cut(strings.TrimPrefix(strings.ToLower(r[0]), "com_"), "_")
+		switch what {
+		case "create", "alter", "drop", "rename", "grant", "revoke":
+			if !strings.HasSuffix(strings.ToLower(r[0]), "temporary_table") {
+				d.Defined += n
+			}
+		case "analyze", "flush", "optimize", "repair", "check", "reset":
+			d.Cleared += n
+		}
+	}
+	return d, nil
+}

@@ -1,0 +1,105 @@
+package mariadb
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+)
+
+// baseline is what tells of a copy's tables which were touched, noted when they were as
+// in a state. It holds for one life of a server: all of it lives in its memory.
+type baseline struct {
+	Life    string             `json:"life"`
+	Tables  map[string]counter `json:"tables"`
+	Done    done               `json:"done"`
+	Objects bool               `json:"objects"` // the definitions were as in the state
+}
+
+// suspicion is what may not be as in the state.
+type suspicion struct {
+	tables  map[string]bool
+	defined bool // definitions may be others
+	now     baseline
+}
+
+// suspect asks what was touched since a baseline was noted; nil for none, or one of
+// another life: then the server began with the state's files, and nothing was counted yet.
+func suspect(ctx context.Context, c *conn, a address, s *state, known json.RawMessage) (*suspicion, error) {
+	var base baseline
+	if json.Unmarshal(known, &base) != nil || base.Life != a.Life {
+		base = baseline{Life: a.Life}
+	}
+	x := &suspicion{tables: map[string]bool{}, now: baseline{Life: a.Life}}
+	var err error
+	if x.now.Done, err = statements(ctx, c); err != nil {
+		return nil, err
+	}
+	if x.now.Tables, err = counters(ctx, c, a.Schema); err != nil {
+		return nil, err
+	}
+	if base.Tables == nil {
+		base.Done = a.Done
+	}
+	x.defined = x.now.Done.Defined != base.Done.Defined || len(x.now.Tables) != s.counted()
+	for _, t := range s.Tables {
+		is, there := x.now.Tables[t.Name]
+		was, noted := base.Tables[t.Name]
+		if !noted {
+			was = counter{IDs: t.IDs}
+			if is.Next != 0 && t.Next != "" { // it is 0 until the table is opened
+				was.Next = number(t.Next)
+			}
+			if t.Next == "" {
+				was.Next = is.Next
+			}
+		}
+		if is.Next == 0 {
+			was.Next = 0
+		}
+		switch {
+		case t.Kind == "SEQUENCE":
+		case !t.transacted(), !there, is != was, x.now.Done.Cleared != base.Done.Cleared:
+			x.tables[t.Name] = true
+		}
+	}
+	return x, nil
+}
+
+// counted is how many tables InnoDB counts for.
+func (s *state) counted() (n int) {
+	for _, t := range s.Tables {
+		if t.IDs != "" {
+			n++
+		}
+	}
+	return n
+}
+
+// names are the suspected tables, in the state's order.
+func (x *suspicion) names(s *state) (all []*table) {
+	for _, t := range s.Tables {
+		if x.tables[t.Name] {
+			all = append(all, t)
+		}
+	}
+	return all
+}
+
+// others reports whether definitions are not as in the state, in words.
+func others(ctx context.Context, c *conn, a address, s *state) (differ []string, err error) {
+	now, err := definitions(ctx, c, a.Schema)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range now {
+		if !slices.Contains(s.Objects, o) {
+			differ = append(differ, o.Kind+" "+o.Name)
+		}
+	}
+	for _, o := range s.Objects {
+		if !slices.ContainsFunc(now, func(n object) bool { return n.Kind == o.Kind && n.Name == o.Name }) {
+			differ = append(differ, o.Kind+" "+o.Name)
+		}
+	}
+	return differ, nil
+}
