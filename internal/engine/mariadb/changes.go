@@ -35,7 +35,10 @@ func (d *database) Changes(ctx context.Context, want engine.Compare) (*engine.Ch
 		}
 	}
 	for _, t := range s.Tables {
-		gone := slices.ContainsFunc(out.Schema, func(o engine.SchemaChange) bool { return o.Kind == "table" && o.Name == t.Name })
+		gone := slices.ContainsFunc(out.Schema, func(o engine.SchemaChange) bool {
+			return o.Kind == "table" &&
+				o.Name == t.Name
+		})
 		switch {
 		case gone:
 		case t.Kind == "SEQUENCE":
@@ -44,7 +47,8 @@ func (d *database) Changes(ctx context.Context, want engine.Compare) (*engine.Ch
 				return nil, err
 			}
 			if !slices.Equal(rows[0], t.Counter) {
-				out.Sequences = append(out.Sequences, engine.SequenceChange{Name: t.Name, Before: t.Counter[0], After: rows[0][0]})
+				out.Sequences = append(out.Sequences, engine.SequenceChange{Name: t.Name, Before: t.Counter[0],
+					After: rows[0][0]})
 			}
 		case x.tables[t.Name] || want.Last != want.Start:
 			if err := d.compare(ctx, c, s, t, want.Rows, out); err != nil {
@@ -154,7 +158,8 @@ func (d *database) compareNext(ctx context.Context, c *conn, t *table, out *engi
 	if t.Next == "" {
 		return nil
 	}
-	rows, err := c.rows(ctx, "SELECT AUTO_INCREMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?",
+	rows, err := c.rows(ctx, "SELECT AUTO_INCREMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND "+
+		"TABLE_NAME = ?",
 		d.at.Schema, t.Name)
 	if err == nil && len(rows) == 1 && rows[0][0] != t.Next {
 		out.Sequences = append(out.Sequences, engine.SequenceChange{Name: t.Name, Before: t.Next, After: rows[0][0]})

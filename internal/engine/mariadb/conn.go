@@ -114,7 +114,8 @@ func connection(at engine.Endpoint, _ string) engine.Connection {
 	host := net.JoinHostPort("127.0.0.1", port)
 	c := engine.Connection{
 		Host: "127.0.0.1", Port: port, User: user, Password: a.Password, Database: a.Schema, Socket: a.Socket,
-		URL:      (&url.URL{Scheme: "mariadb", User: url.UserPassword(user, a.Password), Host: host, Path: "/" + a.Schema}).String(),
+		URL: (&url.URL{Scheme: "mariadb", User: url.UserPassword(user, a.Password), Host: host, Path: "/" +
+			a.Schema}).String(),
 		JDBC:     fmt.Sprintf("jdbc:mariadb://%s/%s", host, a.Schema),
 		ConnInfo: fmt.Sprintf("--host=127.0.0.1 --port=%s --user=%s --password=%s %s", port, user, a.Password, a.Schema),
 		Env: []engine.Setting{{Name: "MYSQL_HOST", Value: "127.0.0.1"}, {Name: "MYSQL_TCP_PORT", Value: port},

@@ -144,7 +144,8 @@ func (d *database) within(s engine.Script, p sqltext.Piece, text string) (skip b
 	case words[0] == "SET" && (second == "GLOBAL" || second == "PASSWORD" || second == "@" && len(words) > 3 &&
 		words[3] == "GLOBAL"):
 		return beyond("use  settings: in the project file, or take it out")
-	case slices.Contains([]string{"CREATE", "ALTER", "DROP", "RENAME"}, words[0]) && (second == "USER" || second == "ROLE"),
+	case slices.Contains([]string{"CREATE", "ALTER", "DROP", "RENAME"}, words[0]) && (second == "USER" ||
+		second == "ROLE"),
 		words[0] == "GRANT" || words[0] == "REVOKE" || words[0] == "SHUTDOWN" || words[0] == "FLUSH" ||
 			words[0] == "INSTALL" || words[0] == "UNINSTALL":
 		return beyond("take it out: Hemzo makes the account that tests use, with all rights in the database")
@@ -400,7 +401,8 @@ func sessions(ctx context.Context, c *conn) ([]engine.Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("asking who is connected: %w", err)
 	}
-	waits, err := c.rows(ctx, "SELECT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w "+
+	waits, err := c.rows(ctx, "SELECT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM "+
+		"information_schema.INNODB_LOCK_WAITS w "+
 		"JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id JOIN information_schema.INNODB_TRX b ON "+
 		"b.trx_id = w.blocking_trx_id")
 	if err != nil {

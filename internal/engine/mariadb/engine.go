@@ -123,7 +123,8 @@ var systemSchemas = []string{"mysql", "information_schema", "performance_schema"
 func open(_ context.Context, fleet engine.Fleet, spec engine.Spec) (engine.Server, error) {
 	return percopy.Open(fleet, percopy.Kind{
 		Save: save, Connection: connection, Clients: clients,
-		Open: func(ctx context.Context, s *percopy.Server, e engine.Entry, session engine.Session) (engine.Database, error) {
+		Open: func(ctx context.Context, s *percopy.Server, e engine.Entry, session engine.Session) (engine.Database,
+			error) {
 			return openDatabase(ctx, s, e, session)
 		},
 	})

@@ -10,7 +10,8 @@ import (
 	"hemzo/internal/fault"
 )
 
-const advice = "install it (on Debian: apt-get install mariadb-server-core), or put the folders of its programs on PATH"
+const advice = "install it (on Debian: apt-get install mariadb-server-core), or put the folders of its programs " +
+	"on PATH"
 
 // installation is a MariaDB installation.
 type installation struct {
@@ -43,7 +44,8 @@ func find(version string) (installation, error) {
 	i := installation{server: server, layout: layout, version: m[1] + m[2], major: m[1],
 		stamp: info.ModTime().UTC().Format("20060102150405")}
 	if version != "" && version != i.major && !strings.HasPrefix(i.major, version+".") {
-		return installation{}, fault.New(fault.Lacking, advice, "MariaDB %s is wanted, this machine has %s", version, i.version)
+		return installation{}, fault.New(fault.Lacking, advice, "MariaDB %s is wanted, this machine has %s", version,
+			i.version)
 	}
 	return i, nil
 }

@@ -60,7 +60,8 @@ var testSettings = []engine.Setting{
 // fixedSettings cannot be another thing once a folder is laid out.
 var fixedSettings = []engine.Setting{
 	{Name: "innodb_log_file_size", Value: "8M"}, {Name: "innodb_data_file_path", Value: "ibdata1:4M:autoextend"},
-	{Name: "innodb_temp_data_file_path", Value: "ibtmp1:2M:autoextend"}, {Name: "innodb_autoextend_increment", Value: "1"},
+	{Name: "innodb_temp_data_file_path", Value: "ibtmp1:2M:autoextend"}, {Name: "innodb_autoextend_increment",
+		Value: "1"},
 }
 
 // layout is a data folder and the server on it.
@@ -75,7 +76,8 @@ type layout struct {
 }
 
 // Launch starts a server: loopback and a private socket alone, a free port.
-func (Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context, error) (*engine.Program, error), error) {
+func (Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context, error) (*engine.Program, error),
+	error) {
 	b, err := find(spec.Version)
 	if err != nil {
 		return nil, err
@@ -185,7 +187,8 @@ func (l *layout) initialize(ctx context.Context, kept string) error {
 	}
 	limited, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
-	args := []string{"--no-defaults", "--datadir=" + fresh, "--auth-root-authentication-method=normal", "--skip-test-db",
+	args := []string{"--no-defaults", "--datadir=" + fresh, "--auth-root-authentication-method=normal",
+		"--skip-test-db",
 		"--skip-name-resolve", "--tmpdir=" + l.home.Folder}
 	for _, s := range append(fixedSettings, testSettings...) {
 		args = append(args, option(s))
@@ -243,7 +246,8 @@ func (l *layout) accounts() string {
 		fmt.Sprintf("GRANT ALL ON *.* TO '%s'@'%%' WITH GRANT OPTION", admin),
 		fmt.Sprintf("CREATE OR REPLACE USER '%s'@'%%' IDENTIFIED BY '%s'", owner, derived(l.home.Password, owner)),
 		fmt.Sprintf("GRANT ALL ON `%s`.* TO '%s'@'%%'", strings.ReplaceAll(schema, "_", `\_`), owner),
-		"DROP USER IF EXISTS ''@'localhost', ''@'" + hostname() + "', 'root'@'localhost', 'root'@'127.0.0.1', 'root'@'::1', 'root'@'" +
+		"DROP USER IF EXISTS ''@'localhost', ''@'" + hostname() + "', 'root'@'localhost', 'root'@'127.0.0.1', " +
+			"'root'@'::1', 'root'@'" +
 			hostname() + "'",
 	}
 	if l.home.From == "" {
@@ -289,7 +293,8 @@ func (l *layout) program() (*engine.Program, error) {
 		"--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(l.home.Folder, "pid"), "--tmpdir=" + l.home.Folder,
 		"--init-file=" + first, "--skip-name-resolve", "--local-infile=1", "--secure-file-priv=", "--userstat=1",
 		"--default-time-zone=+00:00"}
-	for _, s := range append(append(append([]engine.Setting{}, testSettings...), l.spec.Settings...), fixedSettings...) {
+	for _, s := range append(append(append([]engine.Setting{}, testSettings...), l.spec.Settings...),
+		fixedSettings...) {
 		args = append(args, option(s))
 	}
 	return &engine.Program{

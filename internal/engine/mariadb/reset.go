@@ -272,7 +272,8 @@ func (p *putBack) lock(ctx context.Context, touched []*table) error {
 		wait = 0
 	}
 	statement := "LOCK TABLES " + strings.Join(locks, ", ")
-	if err := p.c.do(ctx, fmt.Sprintf("SET lock_wait_timeout = %d, innodb_lock_wait_timeout = %d", wait, wait)); err != nil {
+	if err := p.c.do(ctx, fmt.Sprintf("SET lock_wait_timeout = %d, innodb_lock_wait_timeout = %d", wait,
+		wait)); err != nil {
 		return err
 	}
 	for tries := 0; ; tries++ {
@@ -413,7 +414,8 @@ func (p *putBack) rows(ctx context.Context, t *table, has int64) (removed, putBa
 	for _, c := range t.stored() {
 		same = append(same, fmt.Sprintf("BINARY %s.%s <=> BINARY %s.%s", name, quote(c), beside, quote(c)))
 	}
-	removed, err = p.changed(ctx, fmt.Sprintf("DELETE %s FROM %s LEFT JOIN %s ON %s AND %s WHERE %s.%s IS NULL", name, name,
+	removed, err = p.changed(ctx, fmt.Sprintf("DELETE %s FROM %s LEFT JOIN %s ON %s AND %s WHERE %s.%s IS NULL", name,
+		name,
 		beside, strings.Join(on, " AND "), strings.Join(same, " AND "), beside, quote(t.Key[0])))
 	if err != nil {
 		return 0, 0, err
@@ -455,7 +457,8 @@ func (p *putBack) dropTriggers(ctx context.Context, t *table) (again func() erro
 			return nil, err
 		}
 		r := rows[0]
-		statements = append(statements, fmt.Sprintf("SET sql_mode = %s, character_set_client = %s, collation_connection = %s",
+		statements = append(statements, fmt.Sprintf("SET sql_mode = %s, character_set_client = %s, "+
+			"collation_connection = %s",
 			text(r[1]), r[3], r[4]), r[2])
 	}
 	for _, name := range t.Trigger {

@@ -136,7 +136,8 @@ func (s *state) writeRows(ctx context.Context, c *conn, folder string, owner *en
 			continue
 		}
 		path := filepath.Join(folder, strconv.Itoa(file+1))
-		query := "SELECT " + strings.Join(t.written(), ", ") + " INTO OUTFILE " + text(path) + fields + " FROM " + quote(t.Name)
+		query := "SELECT " + strings.Join(t.written(), ", ") + " INTO OUTFILE " + text(path) + fields + " FROM " +
+			quote(t.Name)
 		if t.Key != nil {
 			query += " ORDER BY " + quoteAll(t.Key)
 		}

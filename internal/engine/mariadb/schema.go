@@ -161,7 +161,8 @@ func definitions(ctx context.Context, c *conn, schema string) (all []object, err
 		{"right", "SELECT CONCAT(User, ' on tables'), CONCAT_WS(',', Host, Table_name, Table_priv, Column_priv) FROM " +
 			"mysql.tables_priv WHERE Db = ?"},
 		{"right", "SELECT CONCAT(User, ' on the database'), CONCAT_WS(',', Host, Select_priv, Insert_priv, Update_priv, " +
-			"Delete_priv, Create_priv, Drop_priv, Alter_priv, Trigger_priv, Execute_priv, Event_priv) FROM mysql.db WHERE Db = ?"},
+			"Delete_priv, Create_priv, Drop_priv, Alter_priv, Trigger_priv, Execute_priv, Event_priv) FROM mysql.db " +
+			"WHERE Db = ?"},
 	} {
 		rows, err := c.rows(ctx, q.sql, schema)
 		if err != nil {

@@ -30,7 +30,8 @@ CREATE TABLE hive (id int unsigned AUTO_INCREMENT PRIMARY KEY, type char(3) NOT 
   CONSTRAINT fk_mother FOREIGN KEY (mother) REFERENCES hive (id) ON DELETE SET NULL,
   CHECK (weight < 1e9), KEY (label), FULLTEXT KEY words (label));
 INSERT INTO hive (id, type, mother, label, weight, exact, flags, notes, body, at, place, secret) VALUES
-  (1, 'LAN', NULL, 'by the linden', 0.1, 0.1, b'10101', '{"a": 1}', x'00ff0a095c27', '2026-05-01 10:00:00.123', POINT(1, 2), 1),
+  (1, 'LAN', NULL, 'by the linden', 0.1, 0.1, b'10101', '{"a": 1}', x'00ff0a095c27', '2026-05-01 10:00:00.123',
+    POINT(1, 2), 1),
   (2, 'WAR', 1, 'tab\tand\nline \\ ''quote''', 16777217, 1e-300, NULL, NULL, '', NULL, NULL, 2);
 INSERT INTO hive (id, type, label) VALUES (0 + 9, 'LAN', NULL);`,
 	`
@@ -59,10 +60,12 @@ CREATE FUNCTION twice(n int) RETURNS int DETERMINISTIC RETURN 2 * n;
 `}
 
 var work = []enginetest.Work{
-	{Name: "rows", Text: "INSERT INTO hive (type, label) VALUES ('LAN', 'new'); UPDATE hive SET label = 'BY THE LINDEN' WHERE id = 1"},
+	{Name: "rows", Text: "INSERT INTO hive (type, label) VALUES ('LAN', 'new'); " +
+		"UPDATE hive SET label = 'BY THE LINDEN' WHERE id = 1"},
 	{Name: "cascades", Text: "DELETE FROM hive_type WHERE code = 'LAN'"},
 	{Name: "keys", Text: "UPDATE hive_type SET code = 'XXX' WHERE code = 'WAR'"},
-	{Name: "rolled back", Text: "BEGIN; INSERT INTO hive (type, label) VALUES ('LAN', 'x'); DELETE FROM reading; ROLLBACK"},
+	{Name: "rolled back", Text: "BEGIN; INSERT INTO hive (type, label) VALUES ('LAN', 'x'); " +
+		"DELETE FROM reading; ROLLBACK"},
 	{Name: "truncated", Text: "SET foreign_key_checks = 0; TRUNCATE hive; TRUNCATE journal; TRUNCATE reading"},
 	{Name: "other engines", Text: "DELETE FROM basket WHERE id = 1; INSERT INTO basket (what) VALUES ('a'), ('b'); " +
 		"INSERT INTO lately VALUES (2, 'x'); INSERT INTO journal VALUES ('x', 1)"},
@@ -71,11 +74,15 @@ var work = []enginetest.Work{
 	{Name: "a sequence far on", Text: "SELECT SETVAL(ticket, 9000)"},
 	{Name: "history", Text: "UPDATE dues SET sum = 1; UPDATE dues SET sum = 12.50"},
 	{Name: "names", Text: "UPDATE `we ird-é` SET v = 'one'; INSERT INTO `we ird-é` VALUES (7, '')"},
-	{Name: "numbers alone", Text: "INSERT IGNORE INTO hive (type, label) VALUES ('nope', 'x'); ALTER TABLE basket AUTO_INCREMENT = 50"},
+	{Name: "numbers alone", Text: "INSERT IGNORE INTO hive (type, label) VALUES ('nope', 'x'); " +
+		"ALTER TABLE basket AUTO_INCREMENT = 50"},
 	{Name: "hidden by statistics", Text: "DELETE FROM hive WHERE id = 2; ANALYZE TABLE hive, reading"},
-	{Name: "definitions", Text: "ALTER TABLE hive ADD COLUMN x int; DROP VIEW strong; CREATE TABLE more (id int); DROP FUNCTION twice"},
-	{Name: "triggers", Text: "DROP TRIGGER gone; CREATE TRIGGER gone BEFORE DELETE ON hive FOR EACH ROW SET @a = 1"},
-	{Name: "made and dropped", Text: "CREATE TABLE more (id int); INSERT INTO more VALUES (1); DROP TABLE more; DELETE FROM journal"},
+	{Name: "definitions", Text: "ALTER TABLE hive ADD COLUMN x int; DROP VIEW strong; " +
+		"CREATE TABLE more (id int); DROP FUNCTION twice"},
+	{Name: "triggers", Text: "DROP TRIGGER gone; " +
+		"CREATE TRIGGER gone BEFORE DELETE ON hive FOR EACH ROW SET @a = 1"},
+	{Name: "made and dropped", Text: "CREATE TABLE more (id int); INSERT INTO more VALUES (1); " +
+		"DROP TABLE more; DELETE FROM journal"},
 }
 
 // program runs a program of the server's, with the copy's variables.
@@ -99,7 +106,8 @@ func dump(t *testing.T, c engine.Connection) string {
 		"--order-by-primary", c.Database)
 	counters := program(t, c, "SELECT TABLE_NAME, AUTO_INCREMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA = "+
 		"DATABASE() AND AUTO_INCREMENT IS NOT NULL ORDER BY 1; SELECT * FROM ticket; SELECT *, secret, exact FROM hive; "+
-		"SELECT id FROM hive WHERE MATCH (label) AGAINST ('linden'); SELECT *, ROW_START < NOW() FROM dues FOR SYSTEM_TIME ALL",
+		"SELECT id FROM hive WHERE MATCH (label) AGAINST ('linden'); "+
+		"SELECT *, ROW_START < NOW() FROM dues FOR SYSTEM_TIME ALL",
 		"mariadb", c.Database)
 	return ofThisRun.ReplaceAllString(text, "") + counters
 }
