@@ -284,12 +284,20 @@ func (s ScopedServer) Find(ctx context.Context, which string) (engine.Entry, err
 func (s ScopedServer) reached(ctx context.Context, address string) (engine.Entry, bool) {
 	host, path := whereabouts(address)
 	id := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
-	e, err := s.Server.Find(ctx, id)
-	if err != nil || e.Kind != engine.Copy {
+	at := func(e engine.Entry) bool {
+		ownHost, ownPath := whereabouts(s.Server.Connection(e.ID, e.Facts).URL)
+		return e.Kind == engine.Copy && (host == ownHost || host != "" && host == e.Facts.Through) && path == ownPath
+	}
+	if e, err := s.Server.Find(ctx, id); err == nil {
+		return e, at(e)
+	}
+	// Where each copy has a server of its own its name is no part of its address.
+	all, err := s.Server.List(ctx)
+	i := slices.IndexFunc(all, at)
+	if err != nil || host == "" || i < 0 {
 		return engine.Entry{}, false
 	}
-	ownHost, ownPath := whereabouts(s.Server.Connection(id, e.Facts).URL)
-	return e, (host == ownHost || host != "" && host == e.Facts.Through) && path == ownPath
+	return all[i], true
 }
 
 // whereabouts is what of a URL or a file name says where something is: the host

@@ -63,6 +63,10 @@ func (Engine) Check(s engine.Spec) error {
 		}
 	}
 	switch {
+	case !plainName.MatchString(charsetOf(s)):
+		return fault.New(fault.Usage, "as in  encoding: utf8mb4", "mariadb: %q is not a character set", s.Encoding)
+	case collationOf(s) != "" && !plainName.MatchString(collationOf(s)):
+		return fault.New(fault.Usage, "as in  locale: utf8mb4_unicode_ci", "mariadb: %q is not a collation", s.Locale)
 	case len(s.Extensions) > 0:
 		return fault.New(fault.Usage, "leave out  extensions:", "mariadb has no extensions")
 	case len(s.Roles) > 0:
@@ -82,7 +86,7 @@ func (Engine) Fingerprint(s engine.Spec) []string {
 	if err == nil {
 		version = b.major
 	}
-	out := []string{"mariadb 1", version, s.Encoding, s.Locale, schemaName(s)}
+	out := []string{"mariadb 1", version, charsetOf(s), collationOf(s), schemaName(s)}
 	for _, set := range sorted(s.Settings) {
 		out = append(out, set.Name+"="+set.Value)
 	}

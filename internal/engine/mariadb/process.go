@@ -234,12 +234,9 @@ func derived(secret, account string) string {
 func (l *layout) accounts() string {
 	schema := schemaName(l.spec)
 	owner := ownerOf(schema)
-	charset := ""
-	if l.spec.Encoding != "" {
-		charset += " CHARACTER SET " + l.spec.Encoding
-	}
-	if l.spec.Locale != "" {
-		charset += " COLLATE " + l.spec.Locale
+	charset := " CHARACTER SET " + charsetOf(l.spec)
+	if collation := collationOf(l.spec); collation != "" {
+		charset += " COLLATE " + collation
 	}
 	all := []string{
 		fmt.Sprintf("CREATE OR REPLACE USER '%s'@'%%' IDENTIFIED BY '%s'", admin, derived(l.home.Password, admin)),
@@ -254,6 +251,23 @@ func (l *layout) accounts() string {
 		all = append(all, fmt.Sprintf("CREATE DATABASE IF NOT EXISTS `%s`%s", schema, charset))
 	}
 	return strings.Join(append(all, l.first...), ";\n") + ";\n"
+}
+
+// charsetOf is a database's character set: the project file's  encoding.
+func charsetOf(s engine.Spec) string {
+	if s.Encoding == "" || strings.EqualFold(s.Encoding, "UTF-8") || strings.EqualFold(s.Encoding, "UTF8") {
+		return "utf8mb4"
+	}
+	return strings.ToLower(s.Encoding)
+}
+
+// collationOf is a database's collation: the project file's  locale; "" for the
+// character set's own.
+func collationOf(s engine.Spec) string {
+	if s.Locale == "C" {
+		return ""
+	}
+	return strings.ToLower(s.Locale)
 }
 
 func hostname() string {

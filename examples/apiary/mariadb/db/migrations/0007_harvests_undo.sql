@@ -1,0 +1,2 @@
+DROP TABLE jar;
+DROP TABLE harvest;
