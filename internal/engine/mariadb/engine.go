@@ -125,8 +125,12 @@ func schemaName(s engine.Spec) string {
 var systemSchemas = []string{"mysql", "information_schema", "performance_schema", "sys"}
 
 func open(_ context.Context, fleet engine.Fleet, spec engine.Spec) (engine.Server, error) {
+	b, err := find(spec.Version)
+	if err != nil {
+		return nil, err
+	}
 	return percopy.Open(fleet, percopy.Kind{
-		Save: save, Connection: connection, Clients: clients,
+		Version: b.version, Save: save, Connection: connection, Clients: clients,
 		Open: func(ctx context.Context, s *percopy.Server, e engine.Entry, session engine.Session) (engine.Database,
 			error) {
 			return openDatabase(ctx, s, e, session)

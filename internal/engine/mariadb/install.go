@@ -1,6 +1,10 @@
 package mariadb
 
 import (
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -35,11 +39,13 @@ func find(version string) (installation, error) {
 	if err != nil {
 		return installation{}, err
 	}
-	out, _ := exec.Command(server, "--no-defaults", "--version").Output()
-	m := versionLine.FindStringSubmatch(string(out))
+	said, err := versionOf(server, info)
+	if err != nil {
+		return installation{}, err
+	}
+	m := versionLine.FindStringSubmatch(said)
 	if m == nil {
-		return installation{}, fault.New(fault.Lacking, advice, "%s is no MariaDB server: %s", server,
-			strings.TrimSpace(string(out)))
+		return installation{}, fault.New(fault.Lacking, advice, "%s is no MariaDB server: %s", server, said)
 	}
 	i := installation{server: server, layout: layout, version: m[1] + m[2], major: m[1],
 		stamp: info.ModTime().UTC().Format("20060102150405")}
@@ -48,6 +54,31 @@ func find(version string) (installation, error) {
 			i.version)
 	}
 	return i, nil
+}
+
+// versionOf is what a program says of its version. To ask takes a process, so the answer
+// is kept, under all that is another when the program is.
+func versionOf(path string, info os.FileInfo) (string, error) {
+	sum := sha256.Sum256(fmt.Append(nil, path, info.Size(), info.ModTime().UnixNano()))
+	folder, err := os.UserCacheDir()
+	kept := filepath.Join(folder, "hemzo", "version-"+hex.EncodeToString(sum[:8]))
+	if err == nil {
+		if b, err := os.ReadFile(kept); err == nil {
+			return string(b), nil
+		}
+	}
+	out, failed := exec.Command(path, "--no-defaults", "--version").Output()
+	if failed != nil {
+		return "", fault.New(fault.Lacking, advice, "%s does not tell its version: %v", path, failed)
+	}
+	said := strings.TrimSpace(string(out))
+	if err == nil && os.MkdirAll(filepath.Dir(kept), 0o700) == nil {
+		work := kept + "-" + rand.Text()[:8]
+		if os.WriteFile(work, []byte(said), 0o600) == nil && os.Rename(work, kept) != nil {
+			os.Remove(work)
+		}
+	}
+	return said, nil
 }
 
 // program is the first of some that is on PATH, or where servers lie that are not.

@@ -336,7 +336,7 @@ func (p *putBack) table(ctx context.Context, t *table) error {
 	if has == 0 && t.Rows == 0 {
 		return nil
 	}
-	if t.Rows == 0 && (has > fewRows || len(t.Trigger) > 0) {
+	if t.Rows == 0 && (has > fewRows || len(t.Trigger) > 0 || t.Words) {
 		r.Removed = has
 		return p.c.do(ctx, "TRUNCATE TABLE "+quote(t.Name))
 	}
@@ -367,7 +367,7 @@ func (p *putBack) changed(ctx context.Context, statement string) (int64, error) 
 // lay puts the rows of the state into a temporary table, where they can be compared one
 // by one: such a table is made before others are locked, as what fails then lets them go.
 func (p *putBack) lay(ctx context.Context, t *table) error {
-	if t.Rows == 0 || t.Key == nil {
+	if t.Rows == 0 || t.Key == nil || t.Words {
 		return nil
 	}
 	name := quote("hemzo__start_" + strconv.Itoa(t.File))
@@ -396,7 +396,8 @@ func bare(t *table, name string, keyed bool) string {
 func (p *putBack) rows(ctx context.Context, t *table, has int64) (removed, putBack int64, err error) {
 	beside, laid := p.beside[t.Name]
 	if !laid {
-		if t.Key == nil || has > fewRows {
+		// Of what was deleted and put back one by one a fulltext index may know nothing.
+		if t.Words || has > fewRows {
 			err = p.c.do(ctx, "TRUNCATE TABLE "+quote(t.Name))
 		} else {
 			err = p.c.do(ctx, "DELETE FROM "+quote(t.Name))

@@ -25,6 +25,7 @@ type table struct {
 	Counter []string `json:"counter,omitempty"`  // the row of a sequence
 	Parents []string `json:"parents,omitempty"`  // tables that its foreign keys lead to
 	Trigger []string `json:"triggers,omitempty"` // the names of its triggers
+	Words   bool     `json:"words,omitempty"`    // it has a fulltext index
 }
 
 // column is a column of a table.
@@ -116,7 +117,22 @@ func tables(ctx context.Context, c *conn, schema string) ([]*table, error) {
 			t.Trigger = append(t.Trigger, r[1])
 		}
 	}
-	return all, nil
+	return all, searched(ctx, c, schema, byName)
+}
+
+// searched notes which tables have a fulltext index.
+func searched(ctx context.Context, c *conn, schema string, byName map[string]*table) error {
+	rows, err := c.rows(ctx, "SELECT DISTINCT TABLE_NAME FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND "+
+		"INDEX_TYPE = 'FULLTEXT'", schema)
+	if err != nil {
+		return fmt.Errorf("reading the indexes: %w", err)
+	}
+	for _, r := range rows {
+		if t := byName[r[0]]; t != nil {
+			t.Words = true
+		}
+	}
+	return nil
 }
 
 // position is the AUTO_INCREMENT in a definition, which is no part of it.

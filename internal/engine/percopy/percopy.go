@@ -24,6 +24,8 @@ type Kind struct {
 	// and empty. nil for servers that begin with nothing: templates are then
 	// their facts alone.
 	Save func(ctx context.Context, at engine.Endpoint, to string) error
+	// Version is that of the servers, where the project file need not say; "" else.
+	Version string
 	// Connection tells how a server is reached by tests.
 	Connection func(at engine.Endpoint, id string) engine.Connection
 	// Open opens a server for work.
@@ -85,7 +87,13 @@ func (s *Server) there(id string) (size int64, there bool) {
 func (s *Server) Files(id string) string { return filepath.Join(s.Path, id) }
 
 // About describes the fleet.
-func (s *Server) About() engine.About { return s.fleet.About() }
+func (s *Server) About() engine.About {
+	about := s.fleet.About()
+	if s.kind.Version != "" {
+		about.Version = s.kind.Version
+	}
+	return about
+}
 
 // At is where the server of a copy is, by its facts.
 func (s *Server) At(f engine.Facts) (at engine.Endpoint) {

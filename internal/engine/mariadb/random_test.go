@@ -1,0 +1,174 @@
+package mariadb_test
+
+import (
+	"context"
+	"database/sql"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/stretchr/testify/require"
+
+	"hemzo/internal/engine"
+	"hemzo/internal/engine/enginetest"
+	"hemzo/internal/engine/mariadb"
+	"hemzo/internal/place"
+)
+
+var (
+	seed   = flag.Uint64("seed", 0, "of the random work; 0 for another each time")
+	rounds = flag.Int("rounds", 25, "of random work")
+)
+
+// held is a copy of a template, and a fresh one beside it.
+type held struct {
+	server        engine.Server
+	copied, fresh engine.Entry
+	template      string
+	baseline      []byte
+}
+
+func begin(t *testing.T) *held {
+	enginetest.Home(t, mariadb.Engine{})
+	s := subject()
+	server, err := place.Open(t.Context(), s.Engine, place.Wanted{Database: "honey", Spec: s.Spec, Where: s.Wanted.Where,
+		Ready: time.Minute})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, server.Close()) })
+	h := &held{server: server, template: engine.TemplateID(strings.Repeat("0", 64))}
+	facts := engine.Facts{Format: engine.Format, Database: "honey", Start: h.template}
+	work := engine.NewID(engine.Work)
+	require.NoError(t, server.Create(t.Context(), work, s.Spec, facts))
+	d, err := server.Open(t.Context(), work, engine.Session{})
+	require.NoError(t, err)
+	for _, text := range steps {
+		require.NoError(t, d.Apply(t.Context(), engine.Script{File: "a.sql", Text: text, First: 1}))
+	}
+	require.NoError(t, d.Close())
+	require.NoError(t, server.Rename(t.Context(), work, h.template, facts))
+	for _, e := range []*engine.Entry{&h.copied, &h.fresh} {
+		id := engine.NewID(engine.Copy)
+		require.NoError(t, server.Copy(t.Context(), h.template, id, facts))
+		*e, err = server.Find(t.Context(), id)
+		require.NoError(t, err)
+		t.Cleanup(func() { require.NoError(t, server.Drop(context.Background(), id)) })
+	}
+	return h
+}
+
+func (h *held) connection(t *testing.T, e engine.Entry) engine.Connection {
+	now, err := h.server.Find(t.Context(), e.ID)
+	require.NoError(t, err)
+	return h.server.Connection(e.ID, now.Facts)
+}
+
+func (h *held) client(t *testing.T) *sql.Conn {
+	c := h.connection(t, h.copied)
+	config := mysql.NewConfig()
+	config.User, config.Passwd, config.Net, config.Addr, config.DBName = c.User, c.Password, "tcp", c.Host+":"+c.Port,
+		c.Database
+	connector, err := mysql.NewConnector(config)
+	require.NoError(t, err)
+	db := sql.OpenDB(connector)
+	t.Cleanup(func() { db.Close() })
+	conn, err := db.Conn(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close() })
+	return conn
+}
+
+func (h *held) reset(t *testing.T, with engine.Session) (*engine.Report, error) {
+	d, err := h.server.Open(t.Context(), h.copied.ID, with)
+	require.NoError(t, err)
+	defer d.Close()
+	r, err := d.Reset(t.Context(), engine.Reset{Start: h.template, Last: h.template, Baseline: h.baseline})
+	if err == nil {
+		h.baseline = r.Baseline
+	}
+	return r, err
+}
+
+// statements are what random work is put together from; # is a number, and ' a text.
+var statements = []string{
+	"INSERT INTO hive (type, label, weight, notes) VALUES ('LAN', '$', # / 3, '{}')",
+	"INSERT INTO hive (id, type, mother) VALUES (#, 'WAR', 1)", "UPDATE hive SET label = '$', exact = # / 7 WHERE id <= #",
+	"UPDATE hive SET mother = id WHERE id > 1", "DELETE FROM hive WHERE id = #", "DELETE FROM hive_type WHERE code = 'WAR'",
+	"UPDATE hive_type SET code = 'YYY' WHERE code = 'LAN'", "REPLACE INTO hive_type VALUES ('LAN', '$')",
+	"INSERT IGNORE INTO hive (type) VALUES ('???')", "INSERT INTO hive_type VALUES ('LAN', 'twice')",
+	"INSERT INTO journal SELECT label, id FROM hive", "DELETE FROM journal", "INSERT INTO basket (what) VALUES ('$'), ('$')",
+	"DELETE FROM basket WHERE id = #", "INSERT INTO lately VALUES (#, '$')", "DELETE FROM lately",
+	"SELECT NEXTVAL(ticket)", "SELECT SETVAL(ticket, 5 * # + 200)", "CALL harvest(#)", "DELETE FROM reading WHERE grams < #",
+	"UPDATE reading SET at = '2027-01-02'", "ALTER TABLE reading TRUNCATE PARTITION p26",
+	"INSERT INTO `we ird-é` VALUES (#, '$')", "UPDATE `we ird-é` SET v = NULL", "TRUNCATE journal", "TRUNCATE reading",
+	"BEGIN", "COMMIT", "ROLLBACK", "SAVEPOINT a", "ROLLBACK TO a", "SET autocommit = 0", "SET autocommit = 1",
+	"CREATE TEMPORARY TABLE IF NOT EXISTS mine (id int)", "INSERT INTO mine VALUES (#)", "ANALYZE TABLE hive",
+	"OPTIMIZE TABLE basket", "ALTER TABLE hive AUTO_INCREMENT = #", "LOCK TABLES hive WRITE", "UNLOCK TABLES",
+	"UPDATE dues SET sum = #", "CREATE TABLE IF NOT EXISTS more (id int)", "DROP TABLE IF EXISTS more",
+	"ALTER TABLE basket ADD COLUMN IF NOT EXISTS more int", "DROP VIEW IF EXISTS strong", "ALTER TABLE hive FORCE",
+	"CREATE OR REPLACE TRIGGER gone BEFORE DELETE ON hive FOR EACH ROW SET @a = 1", "DROP PROCEDURE IF EXISTS harvest",
+	"SET foreign_key_checks = 0", "SET foreign_key_checks = 1", "DELETE FROM hive", "SELECT * FROM hive FOR UPDATE",
+}
+
+// rare are those that have a copy replaced: few rounds are to have one.
+func rare(s string) bool {
+	for _, word := range []string{"dues", "CREATE ", "DROP ", "ADD COLUMN", "ANALYZE", "OPTIMIZE"} {
+		if strings.Contains(s, word) && !strings.Contains(s, "TEMPORARY") {
+			return true
+		}
+	}
+	return false
+}
+
+// TestRandomWork: whatever clients do, a reset brings the start state back.
+func TestRandomWork(t *testing.T) {
+	n := *seed
+	if n == 0 {
+		n = rand.Uint64()
+	}
+	r := rand.New(rand.NewPCG(n, 1))
+	h := begin(t)
+	start := dump(t, h.connection(t, h.fresh))
+	require.Equal(t, start, dump(t, h.connection(t, h.copied)))
+	replaced := 0
+	for i := range *rounds {
+		var log []string
+		clients := []*sql.Conn{h.client(t), h.client(t)}
+		for range 1 + r.IntN(12) {
+			s := statements[r.IntN(len(statements))]
+			if rare(s) && r.IntN(12) > 0 {
+				continue
+			}
+			for strings.Contains(s, "#") {
+				s = strings.Replace(s, "#", fmt.Sprint(r.IntN(40)), 1)
+			}
+			s = strings.ReplaceAll(s, "$", []string{"linden", `it''s`, "", "Ünder\\n"}[r.IntN(4)])
+			which := r.IntN(2)
+			limited, stop := context.WithTimeout(t.Context(), 300*time.Millisecond)
+			_, err := clients[which].ExecContext(limited, s) // what fails is a test's own affair
+			stop()
+			log = append(log, fmt.Sprintf("%d: %s  -- %v", which, s, err))
+		}
+		if r.IntN(2) == 0 { // else their transactions are ended
+			for _, c := range clients {
+				_, _ = c.ExecContext(t.Context(), "ROLLBACK")
+				_, _ = c.ExecContext(t.Context(), "UNLOCK TABLES")
+			}
+		}
+		told := fmt.Sprintf("seed %d, round %d:\n%s", n, i, strings.Join(log, ";\n"))
+		report, err := h.reset(t, engine.Session{Wait: 2 * time.Second, Force: true})
+		require.NoError(t, err, told)
+		if report.Reconnect {
+			replaced++
+		}
+		require.Equal(t, start, dump(t, h.connection(t, h.copied)), told)
+		again, err := h.reset(t, engine.Session{Wait: 2 * time.Second})
+		require.NoError(t, err, told)
+		require.Empty(t, again.Differing(), told)
+	}
+	require.Less(t, replaced, max(*rounds/2, 4), "most are put back in place")
+	require.Equal(t, start, dump(t, h.connection(t, h.fresh)))
+}
