@@ -121,8 +121,8 @@ func run(program, part string, long time.Duration) error {
 		b.embedded.Name(): {b.start, b.copies, b.plan, b.split}, b.private.Name(): {b.postgres},
 		"container": {b.containers},
 		"control":   {b.control}, "resets": {b.resets}, "versions": {b.versions}, "five": {b.onlyFive},
-		"rollback": {b.rollback},
-		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.rollback, b.containers,
+		"rollback": {b.rollback}, "mariadb": {b.mariadb},
+		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.rollback, b.mariadb, b.containers,
 			b.versions},
 	}
 	for _, f := range figures[part] {

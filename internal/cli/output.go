@@ -274,6 +274,8 @@ func ago(t time.Time) string {
 // size writes a number of bytes in a fitting unit.
 func size(n int64) string {
 	switch {
+	case n == 0:
+		return "-" // nothing, or it is not known
 	case n < 1<<10:
 		return fmt.Sprintf("%d B", n)
 	case n < 1<<20:

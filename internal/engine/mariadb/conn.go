@@ -34,6 +34,8 @@ func (a address) dial(ctx context.Context, user string) (*conn, error) {
 		config.Passwd = a.Admin
 	}
 	config.Net, config.Addr, config.DBName = "unix", a.Socket, a.Schema
+	config.InterpolateParams = true // a trip where preparing takes three
+	config.MultiStatements = true
 	config.Logger = log.New(io.Discard, "", 0) // what it has to say it returns
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
@@ -117,7 +119,7 @@ func connection(at engine.Endpoint, _ string) engine.Connection {
 		URL: (&url.URL{Scheme: "mariadb", User: url.UserPassword(user, a.Password), Host: host, Path: "/" +
 			a.Schema}).String(),
 		JDBC:     fmt.Sprintf("jdbc:mariadb://%s/%s", host, a.Schema),
-		ConnInfo: fmt.Sprintf("--host=127.0.0.1 --port=%s --user=%s --password=%s %s", port, user, a.Password, a.Schema),
+		ConnInfo: fmt.Sprintf("database=%s;host=127.0.0.1;port=%s;user=%s;password=%s", a.Schema, port, user, a.Password),
 		Env: []engine.Setting{{Name: "MYSQL_HOST", Value: "127.0.0.1"}, {Name: "MYSQL_TCP_PORT", Value: port},
 			{Name: "MYSQL_PWD", Value: a.Password}, {Name: "MYSQL_UNIX_PORT", Value: a.Socket}},
 	}

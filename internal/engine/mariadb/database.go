@@ -87,15 +87,77 @@ func (d *database) Apply(ctx context.Context, s engine.Script) error {
 	if err := c.do(ctx, "SET autocommit = 0"); err != nil {
 		return err
 	}
-	for p := range sqltext.Statements(dialect, s.Text) {
-		if err := d.run(ctx, c, s, p); err != nil {
-			return errors.Join(err, d.leave(&d.user))
-		}
+	if err := d.runAll(ctx, c, s); err != nil {
+		return errors.Join(err, d.leave(&d.user))
 	}
 	if err := c.do(ctx, "COMMIT"); err != nil {
 		return errors.Join(d.refused(s, 0, "", err), d.leave(&d.user))
 	}
 	return d.leave(&d.user) // its variables are the script's own
+}
+
+// together bounds, in bytes, the statements about rows that are sent in one message.
+const together = 256 << 10
+
+// runAll runs the statements of a script. Those about rows go together, many in a message.
+func (d *database) runAll(ctx context.Context, c *conn, s engine.Script) error {
+	var batch []sqltext.Piece
+	size := 0
+	for p := range sqltext.Statements(dialect, s.Text) {
+		rows := p.Open == "" && aboutRows(s.Text[p.Start:p.End])
+		if rows {
+			batch, size = append(batch, p), size+p.End-p.Start
+		}
+		if rows && size < together {
+			continue
+		}
+		if err := d.runBatch(ctx, c, s, batch); err != nil {
+			return err
+		}
+		batch, size = batch[:0], 0
+		if rows {
+			continue
+		}
+		if err := d.run(ctx, c, s, p); err != nil {
+			return err
+		}
+	}
+	return d.runBatch(ctx, c, s, batch)
+}
+
+// runBatch runs statements about rows. Where one of several fails all are taken back, and
+// run one by one up to it, so that it is known which.
+func (d *database) runBatch(ctx context.Context, c *conn, s engine.Script, batch []sqltext.Piece) error {
+	if len(batch) > 1 {
+		var text strings.Builder
+		text.WriteString("SAVEPOINT hemzo__together")
+		for _, p := range batch {
+			text.WriteString(";\n")
+			text.WriteString(s.Text[p.Start:p.End])
+		}
+		_, err := c.ExecContext(ctx, text.String())
+		if err == nil || ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err := c.do(ctx, "ROLLBACK TO SAVEPOINT hemzo__together"); err != nil {
+			return err
+		}
+	}
+	for _, p := range batch {
+		if err := d.run(ctx, c, s, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// aboutRows reports whether a statement only writes rows.
+func aboutRows(text string) bool {
+	if len(text) < 7 {
+		return false
+	}
+	word := strings.ToUpper(text[:7])
+	return slices.Contains([]string{"INSERT ", "UPDATE ", "DELETE ", "REPLACE"}, word)
 }
 
 func (d *database) run(ctx context.Context, c *conn, s engine.Script, p sqltext.Piece) error {

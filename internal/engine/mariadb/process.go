@@ -288,9 +288,27 @@ type address struct {
 	Done     done   `json:"done"`   // what was executed when it began
 }
 
-// program is the server on the data folder, at another port each time.
+// portsFrom and portsTo bound the ports of servers: below those that systems give to
+// clients.
+const portsFrom, portsTo = 20000, 32000
+
+// port is one for this copy: where its server is started anew it is the same, so that
+// what tests were told leads there.
+func (l *layout) port() (int, error) {
+	sum := sha256.Sum256([]byte(filepath.Base(l.home.Folder)))
+	first := int(sum[0])<<8 | int(sum[1])
+	for i := range 64 {
+		port := portsFrom + (first+i*97+l.ports)%(portsTo-portsFrom)
+		if !launch.PortInUse(port) {
+			return port, nil
+		}
+	}
+	return launch.FreePort()
+}
+
+// program is the server on the data folder.
 func (l *layout) program() (*engine.Program, error) {
-	port, err := launch.FreePort()
+	port, err := l.port()
 	if err != nil {
 		return nil, err
 	}

@@ -115,7 +115,7 @@ var statements = []string{
 
 // rare are those that have a copy replaced: few rounds are to have one.
 func rare(s string) bool {
-	for _, word := range []string{"dues", "CREATE ", "DROP ", "ADD COLUMN", "ANALYZE", "OPTIMIZE"} {
+	for _, word := range []string{"dues", "CREATE ", "DROP ", "ADD COLUMN"} {
 		if strings.Contains(s, word) && !strings.Contains(s, "TEMPORARY") {
 			return true
 		}
@@ -147,7 +147,7 @@ func TestRandomWork(t *testing.T) {
 			}
 			s = strings.ReplaceAll(s, "$", []string{"linden", `it''s`, "", "Ünder\\n"}[r.IntN(4)])
 			which := r.IntN(2)
-			limited, stop := context.WithTimeout(t.Context(), 300*time.Millisecond)
+			limited, stop := context.WithTimeout(t.Context(), 60*time.Millisecond)
 			_, err := clients[which].ExecContext(limited, s) // what fails is a test's own affair
 			stop()
 			log = append(log, fmt.Sprintf("%d: %s  -- %v", which, s, err))

@@ -86,10 +86,11 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	}
 	touched := slices.DeleteFunc(x.names(s), func(t *table) bool { return slices.Contains(r.Keep, t.Name) })
 	for _, t := range touched {
-		if t.Kind == "SYSTEM VERSIONED" {
+		if t.Kind == "SYSTEM VERSIONED" && (t.History == "" || historySum(ctx, c, t) != t.History) {
 			return d.replace(ctx, r, "the history of "+t.Name+" cannot be put back by statements", false)
 		}
 	}
+	touched = slices.DeleteFunc(touched, func(t *table) bool { return t.Kind == "SYSTEM VERSIONED" })
 	p := &putBack{database: d, c: c, state: s, suspicion: x, report: &engine.Report{Tables: []engine.TableReport{}}}
 	return p.do(ctx, r, touched)
 }
@@ -167,12 +168,15 @@ func (p *putBack) change() error {
 
 func (p *putBack) do(ctx context.Context, r engine.Reset, touched []*table) (*engine.Report, error) {
 	p.begin = r.Begin
-	if err := p.sequences(ctx, r.Keep); err != nil {
-		return nil, err
+	var sequences []*table // what was taken of one within its cache cannot be seen
+	for _, t := range p.state.Tables {
+		if t.Kind == "SEQUENCE" && !slices.Contains(r.Keep, t.Name) {
+			sequences = append(sequences, t)
+		}
 	}
 	next := p.now
-	if len(touched) > 0 {
-		after, err := p.tables(ctx, touched)
+	if len(touched)+len(sequences) > 0 {
+		after, err := p.tables(ctx, touched, sequences)
 		if err != nil {
 			return nil, err
 		}
@@ -194,13 +198,9 @@ func (p *putBack) do(ctx context.Context, r engine.Reset, touched []*table) (*en
 	return p.report, nil
 }
 
-// sequences puts back every sequence: what was taken of one within its cache cannot be
-// seen.
-func (p *putBack) sequences(ctx context.Context, keep []string) error {
-	for _, t := range p.state.Tables {
-		if t.Kind != "SEQUENCE" || slices.Contains(keep, t.Name) {
-			continue
-		}
+// sequences puts back sequences.
+func (p *putBack) sequences(ctx context.Context, all []*table) error {
+	for _, t := range all {
 		now, err := p.c.rows(ctx, "SELECT * FROM "+quote(t.Name))
 		if err != nil {
 			return fmt.Errorf("reading the sequence %s: %w", t.Name, err)
@@ -220,7 +220,7 @@ func (p *putBack) sequences(ctx context.Context, keep []string) error {
 
 // tables puts the rows of tables back while nobody else can write to them, and returns
 // what they count then.
-func (p *putBack) tables(ctx context.Context, touched []*table) (map[string]counter, error) {
+func (p *putBack) tables(ctx context.Context, touched, sequences []*table) (map[string]counter, error) {
 	p.beside = map[string]string{}
 	defer func() {
 		for _, name := range p.beside {
@@ -232,10 +232,16 @@ func (p *putBack) tables(ctx context.Context, touched []*table) (map[string]coun
 			return nil, fmt.Errorf("laying the rows of %s beside it: %w", t.Name, err)
 		}
 	}
-	if err := p.lock(ctx, touched); err != nil {
+	if err := p.lock(ctx, slices.Concat(touched, sequences)); err != nil {
 		return nil, err
 	}
 	defer func() { _ = p.c.do(context.WithoutCancel(ctx), "UNLOCK TABLES") }()
+	if err := p.sequences(ctx, sequences); err != nil {
+		return nil, err
+	}
+	if len(touched) == 0 {
+		return nil, nil
+	}
 	if err := p.change(); err != nil {
 		return nil, err
 	}
@@ -271,18 +277,16 @@ func (p *putBack) lock(ctx context.Context, touched []*table) error {
 	if p.session.Force {
 		wait = 0
 	}
-	statement := "LOCK TABLES " + strings.Join(locks, ", ")
-	if err := p.c.do(ctx, fmt.Sprintf("SET lock_wait_timeout = %d, innodb_lock_wait_timeout = %d", wait,
-		wait)); err != nil {
-		return err
-	}
+	statement := fmt.Sprintf("SET lock_wait_timeout = %d, innodb_lock_wait_timeout = %d; LOCK TABLES %s", wait, wait,
+		strings.Join(locks, ", "))
 	for tries := 0; ; tries++ {
 		err := p.c.do(ctx, statement)
 		if code(err) != lockWaitTimeout {
 			if err != nil {
 				return fmt.Errorf("locking the tables: %w", err)
 			}
-			return nil
+			// From here on only the server's own threads are waited for.
+			return p.c.do(ctx, "SET lock_wait_timeout = 10, innodb_lock_wait_timeout = 10")
 		}
 		blocking, failed := p.inTheWay(ctx)
 		if failed != nil {
@@ -333,10 +337,12 @@ func (p *putBack) table(ctx context.Context, t *table) error {
 	has := int64(number(counted[0][0]))
 	r := engine.TableReport{Name: t.Name}
 	defer func() { p.report.Tables = append(p.report.Tables, r) }()
-	if has == 0 && t.Rows == 0 {
+	// A table that is made anew counts from 1 again, too.
+	moved := t.Next == "1" && p.now.Tables[t.Name].Next > 1
+	if has == 0 && t.Rows == 0 && !moved {
 		return nil
 	}
-	if t.Rows == 0 && (has > fewRows || len(t.Trigger) > 0 || t.Words) {
+	if t.Rows == 0 && (has > fewRows || len(t.Trigger) > 0 || t.Words || moved) {
 		r.Removed = has
 		return p.c.do(ctx, "TRUNCATE TABLE "+quote(t.Name))
 	}
@@ -486,10 +492,10 @@ func (p *putBack) dropTriggers(ctx context.Context, t *table) (again func() erro
 
 // position puts AUTO_INCREMENT back.
 func (p *putBack) position(ctx context.Context, t *table, now counter, moved *bool) error {
-	if t.Next == "" || t.transacted() && (now.Next == number(t.Next) || now.Next == 0) {
+	if t.Next == "" || t.transacted() && now.Next == number(t.Next) {
 		return nil
 	}
-	if !t.transacted() {
+	if !t.transacted() || now.Next == 0 { // it is not open
 		rows, err := p.c.rows(ctx, "SELECT AUTO_INCREMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND "+
 			"TABLE_NAME = ?", p.at.Schema, t.Name)
 		if err != nil || len(rows) == 0 || rows[0][0] == t.Next {

@@ -135,6 +135,9 @@ func (s *state) writeRows(ctx context.Context, c *conn, folder string, owner *en
 			t.Counter = rows[0]
 			continue
 		}
+		if t.Kind == "SYSTEM VERSIONED" {
+			t.History = historySum(ctx, c, t)
+		}
 		path := filepath.Join(folder, strconv.Itoa(file+1))
 		query := "SELECT " + strings.Join(t.written(), ", ") + " INTO OUTFILE " + text(path) + fields + " FROM " +
 			quote(t.Name)

@@ -26,6 +26,7 @@ type table struct {
 	Parents []string `json:"parents,omitempty"`  // tables that its foreign keys lead to
 	Trigger []string `json:"triggers,omitempty"` // the names of its triggers
 	Words   bool     `json:"words,omitempty"`    // it has a fulltext index
+	History string   `json:"history,omitempty"`  // the sum of one with a history
 }
 
 // column is a column of a table.
