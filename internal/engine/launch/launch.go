@@ -3,6 +3,7 @@
 package launch
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +15,7 @@ import (
 	"strings"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
@@ -116,7 +118,8 @@ func Chown(path string, owner *engine.User) error {
 	return os.Chown(path, int(owner.UID), int(owner.GID))
 }
 
-// CopyFile leaves the copying to the kernel where that can do it.
+// CopyFile leaves the copying to the kernel where that can do it. Holes stay holes, on
+// systems that tell of them: what servers lay out in advance is not written.
 func CopyFile(from, to string) error {
 	in, err := os.Open(from)
 	if err != nil {
@@ -127,8 +130,93 @@ func CopyFile(from, to string) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(out, in)
-	return errors.Join(err, out.Close())
+	return errors.Join(copyParts(in, out), out.Close())
+}
+
+// copyParts copies what of a file is no hole.
+func copyParts(in, out *os.File) error {
+	info, err := in.Stat()
+	if err != nil {
+		return err
+	}
+	for at := int64(0); at < info.Size(); {
+		begin, err := in.Seek(at, unix.SEEK_DATA)
+		if errors.Is(err, unix.ENXIO) { // there is nothing behind it
+			break
+		}
+		if err != nil { // a file system that does not tell
+			_, err = in.Seek(0, io.SeekStart)
+			if err == nil {
+				_, err = io.Copy(out, in)
+			}
+			return err
+		}
+		end, err := in.Seek(begin, unix.SEEK_HOLE)
+		if err != nil {
+			return err
+		}
+		if _, err = in.Seek(begin, io.SeekStart); err == nil {
+			_, err = out.Seek(begin, io.SeekStart)
+		}
+		if err == nil {
+			_, err = io.CopyN(out, in, end-begin)
+		}
+		if err != nil {
+			return err
+		}
+		at = end
+	}
+	return out.Truncate(info.Size())
+}
+
+// block is the least that Thin makes a hole of, in bytes.
+const block = 64 << 10
+
+// Thin makes holes of the blocks of a folder's files that hold nothing but zeros.
+func Thin(dir string) error {
+	return filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil || info.Size() < 2*block {
+			return err
+		}
+		return thin(path, info.Size())
+	})
+}
+
+// thin writes a file anew without its blocks of zeros.
+func thin(path string, size int64) error {
+	in, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(path+".thin", os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	buffer, nothing := make([]byte, block), make([]byte, block)
+	for at := int64(0); at < size && err == nil; at += block {
+		n, failed := io.ReadFull(in, buffer)
+		if failed != nil && !errors.Is(failed, io.ErrUnexpectedEOF) {
+			err = failed
+		} else if !bytes.Equal(buffer[:n], nothing[:n]) {
+			_, err = out.WriteAt(buffer[:n], at)
+		}
+	}
+	if err == nil {
+		err = out.Truncate(size)
+	}
+	err = errors.Join(err, out.Close())
+	if err == nil {
+		err = os.Rename(path+".thin", path)
+	}
+	if err != nil {
+		os.Remove(path + ".thin")
+	}
+	return err
 }
 
 // TreeSize is the size of the files of a folder, in bytes.

@@ -181,11 +181,16 @@ func (p *putBack) do(ctx context.Context, r engine.Reset, touched []*table) (*en
 			return nil, err
 		}
 		for _, t := range touched {
-			next.Tables[t.Name] = after[t.Name]
+			next.Tables[t.Base] = after[t.Base]
 		}
 	}
-	for _, name := range r.Keep {
-		delete(next.Tables, name)
+	for _, name := range r.Keep { // they are looked at each time
+		if t := p.state.table(name); t != nil {
+			next.Tables[t.Base], next.Sum = counter{}, ""
+		}
+	}
+	if len(touched) > 0 {
+		next.Sum = "" // it is noted by the next reset, when nothing was touched
 	}
 	next.Done.Defined += p.defined
 	var err error
@@ -250,18 +255,18 @@ func (p *putBack) tables(ctx context.Context, touched, sequences []*table) (map[
 			return nil, fmt.Errorf("putting back the table %s: %w", t.Name, err)
 		}
 	}
-	after, err := counters(ctx, p.c, p.at.Schema)
+	after, err := counters(ctx, p.c, p.at.Schema, touched)
 	if err != nil {
 		return nil, err
 	}
 	moved := false
 	for _, t := range touched {
-		if err := p.position(ctx, t, after[t.Name], &moved); err != nil {
+		if err := p.position(ctx, t, after[t.Base], &moved); err != nil {
 			return nil, fmt.Errorf("putting back the counter of %s: %w", t.Name, err)
 		}
 	}
 	if moved {
-		return counters(ctx, p.c, p.at.Schema)
+		return counters(ctx, p.c, p.at.Schema, touched)
 	}
 	return after, nil
 }
@@ -338,7 +343,7 @@ func (p *putBack) table(ctx context.Context, t *table) error {
 	r := engine.TableReport{Name: t.Name}
 	defer func() { p.report.Tables = append(p.report.Tables, r) }()
 	// A table that is made anew counts from 1 again, too.
-	moved := t.Next == "1" && p.now.Tables[t.Name].Next > 1
+	moved := t.Next == "1" && p.now.Tables[t.Base].Next > 1
 	if has == 0 && t.Rows == 0 && !moved {
 		return nil
 	}

@@ -97,6 +97,9 @@ func save(ctx context.Context, at engine.Endpoint, to string) (err error) {
 	if err := os.WriteFile(filepath.Join(to, stateFile), b, 0o600); err != nil {
 		return noRoom(err, "writing a state")
 	}
+	if err := launch.Thin(filepath.Join(work, dataFolder)); err != nil {
+		return noRoom(err, "thinning the data of a server")
+	}
 	for _, part := range []string{"rows", dataFolder} {
 		if err := launch.CopyTree(filepath.Join(work, part), filepath.Join(to, part), nil); err != nil {
 			return noRoom(err, "keeping the data of a server")
@@ -120,13 +123,18 @@ func (s *state) writeRows(ctx context.Context, c *conn, folder string, owner *en
 	if err := errors.Join(os.Mkdir(folder, 0o700), launch.Chown(folder, owner)); err != nil {
 		return noRoom(err, "making a folder")
 	}
-	now, err := counters(ctx, c, s.Schema)
+	now, err := counters(ctx, c, s.Schema, nil)
+	if err != nil {
+		return err
+	}
+	called, err := bases(ctx, c, s.Schema)
 	if err != nil {
 		return err
 	}
 	file := 0
 	for _, t := range s.Tables {
-		t.IDs = now[t.Name].IDs
+		t.Base = called[t.Name]
+		t.IDs = now[t.Base].IDs
 		if t.Kind == "SEQUENCE" {
 			rows, err := c.rows(ctx, "SELECT * FROM "+quote(t.Name))
 			if err != nil {

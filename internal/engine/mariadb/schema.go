@@ -3,11 +3,11 @@ package mariadb
 import (
 	"context"
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
 	"fmt"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 )
 
@@ -18,6 +18,7 @@ type table struct {
 	Kind    string   `json:"kind"`   // "BASE TABLE", "SEQUENCE", "SYSTEM VERSIONED"
 	Columns []column `json:"columns"`
 	Key     []string `json:"key,omitempty"` // the columns of the primary key
+	Base    string   `json:"base"`          // its name in InnoDB
 	IDs     string   `json:"ids"`           // InnoDB's numbers of it and of its partitions
 	Next    string   `json:"next"`          // AUTO_INCREMENT; "" where it has none
 	Rows    int64    `json:"rows"`
@@ -195,25 +196,74 @@ func definitions(ctx context.Context, c *conn, schema string) (all []object, err
 	return all, nil
 }
 
-// counters reads InnoDB's numbers of the tables of a schema.
-func counters(ctx context.Context, c *conn, schema string) (map[string]counter, error) {
-	const query = "SELECT CONVERT(CONVERT(BINARY SUBSTRING_INDEX(SUBSTRING_INDEX(SUBSTR(NAME, ?), '#P#', 1), '#p#', 1) " +
-		"USING filename) USING utf8mb4) t, GROUP_CONCAT(TABLE_ID ORDER BY TABLE_ID), SUM(MODIFIED_COUNTER), MAX(AUTOINC) " +
-		"FROM information_schema.INNODB_SYS_TABLESTATS WHERE LEFT(NAME, ?) = ? AND SUBSTR(NAME, ?, 4) <> 'FTS_' GROUP BY t"
+// bases asks how the tables of a schema are called in InnoDB: names of files, in which
+// much is written otherwise.
+func bases(ctx context.Context, c *conn, schema string) (map[string]string, error) {
 	n := len(schema) + 1
+	rows, err := c.rows(ctx, "SELECT DISTINCT "+baseOf+" b, CONVERT(CONVERT(BINARY "+baseOf+" USING filename) USING utf8mb4) "+
+		"FROM information_schema.INNODB_SYS_TABLESTATS WHERE LEFT(NAME, ?) = ?", n+1, n+1, n, schema+"/")
+	if err != nil {
+		return nil, fmt.Errorf("reading how tables are called: %w", err)
+	}
+	all := map[string]string{}
+	for _, r := range rows {
+		all[r[1]] = r[0]
+	}
+	return all, nil
+}
+
+// baseOf is a table's name without that of a partition.
+const baseOf = "SUBSTRING_INDEX(SUBSTRING_INDEX(SUBSTR(NAME, ?), '#P#', 1), '#p#', 1)"
+
+// counters reads InnoDB's numbers of the tables of a schema, or of some, by their bases.
+func counters(ctx context.Context, c *conn, schema string, some []*table) (map[string]counter, error) {
+	n := len(schema) + 1
+	query := "SELECT SUBSTR(NAME, ?), TABLE_ID, MODIFIED_COUNTER, AUTOINC FROM information_schema.INNODB_SYS_TABLESTATS " +
+		"WHERE LEFT(NAME, ?) = ?"
+	args := []any{n + 1, n, schema + "/"}
+	if some != nil {
+		query += " AND " + baseOf + " IN ("
+		args = append(args, n+1)
+		for i, t := range some {
+			if i > 0 {
+				query += ", "
+			}
+			query += "?"
+			args = append(args, t.Base)
+		}
+		query += ")"
+	}
 	all := map[string]counter{}
-	rows, err := c.rows(ctx, query, n+1, n, schema+"/", n+1)
+	err := c.each(ctx, query+" ORDER BY TABLE_ID", args, func(r []sql.RawBytes) error {
+		name := string(r[0])
+		if strings.HasPrefix(name, "FTS_") || strings.HasPrefix(name, "#") {
+			return nil // of a fulltext index, or a definition under way
+		}
+		if i := strings.Index(strings.ToUpper(name), "#P#"); i > 0 {
+			name = name[:i]
+		}
+		k := all[name]
+		k.IDs = strings.TrimPrefix(k.IDs+","+string(r[1]), ",")
+		k.Modified += number(string(r[2]))
+		k.Next = max(k.Next, number(string(r[3])))
+		all[name] = k
+		return nil
+	})
 	if err != nil {
 		return nil, fmt.Errorf("reading what tables count: %w", err)
 	}
-	for _, r := range rows {
-		var k counter
-		k.IDs = r[1]
-		k.Modified, _ = strconv.ParseUint(r[2], 10, 64)
-		k.Next, _ = strconv.ParseUint(r[3], 10, 64)
-		all[r[0]] = k
-	}
 	return all, nil
+}
+
+// countersSum sums up what counters reads: where it is the same nothing was counted.
+func countersSum(ctx context.Context, c *conn, schema string) (string, error) {
+	rows, err := c.rows(ctx, "SELECT COUNT(*), SUM(MODIFIED_COUNTER), SUM(CRC32(CONCAT_WS(' ', NAME, TABLE_ID, "+
+		"MODIFIED_COUNTER, AUTOINC))) FROM information_schema.INNODB_SYS_TABLESTATS WHERE LEFT(NAME, ?) = ?", len(schema)+1,
+		schema+"/")
+	if err != nil {
+		return "", fmt.Errorf("reading what tables count: %w", err)
+	}
+	return strings.Join(rows[0], " "), nil
 }
 
 // counter are InnoDB's numbers of one table.
@@ -229,24 +279,33 @@ type done struct {
 	Cleared uint64 `json:"cleared"` // those that may clear what tables count
 }
 
+// definers and clearers are what statements count as that may change a definition, and
+// that may clear what tables count.
+var (
+	definers = []string{"CREATE_TABLE", "CREATE_INDEX", "CREATE_VIEW", "CREATE_TRIGGER", "CREATE_PROCEDURE",
+		"CREATE_FUNCTION", "CREATE_EVENT", "CREATE_DB", "CREATE_SEQUENCE", "CREATE_PACKAGE", "CREATE_PACKAGE_BODY",
+		"CREATE_USER", "CREATE_ROLE", "CREATE_SERVER", "CREATE_UDF", "ALTER_TABLE", "ALTER_DB", "ALTER_DB_UPGRADE",
+		"ALTER_FUNCTION", "ALTER_PROCEDURE", "ALTER_EVENT", "ALTER_SEQUENCE", "ALTER_USER", "ALTER_SERVER",
+		"ALTER_TABLESPACE", "DROP_TABLE", "DROP_INDEX", "DROP_VIEW", "DROP_TRIGGER", "DROP_PROCEDURE", "DROP_FUNCTION",
+		"DROP_EVENT", "DROP_DB", "DROP_SEQUENCE", "DROP_PACKAGE", "DROP_PACKAGE_BODY", "DROP_USER", "DROP_ROLE",
+		"DROP_SERVER", "RENAME_TABLE", "RENAME_USER", "GRANT", "GRANT_ROLE", "REVOKE", "REVOKE_ALL", "REVOKE_ROLE"}
+	clearers = []string{"ANALYZE", "FLUSH", "OPTIMIZE", "REPAIR", "CHECK", "RESET"}
+)
+
+// statementsSQL asks for their sums.
+var statementsSQL = sumOf(definers) + " UNION ALL " + sumOf(clearers)
+
+func sumOf(names []string) string {
+	return "SELECT IFNULL(SUM(VARIABLE_VALUE), 0) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN ('COM_" +
+		strings.Join(names, "', 'COM_") + "')"
+}
+
 // statements counts them. They are counted for everybody, Hemzo too, and nobody without
 // rights on the server clears them.
 func statements(ctx context.Context, c *conn) (d done, err error) {
-	rows, err := c.rows(ctx, "SHOW GLOBAL STATUS WHERE Variable_name LIKE 'Com\\_%'")
-	if err != nil {
+	rows, err := c.rows(ctx, statementsSQL)
+	if err != nil || len(rows) != 2 {
 		return d, fmt.Errorf("reading what was executed: %w", err)
 	}
-	for _, r := range rows {
-		n, _ := strconv.ParseUint(r[1], 10, 64)
-		what, _, _ := strings.Cut(strings.TrimPrefix(strings.ToLower(r[0]), "com_"), "_")
-		switch what {
-		case "create", "alter", "drop", "rename", "grant", "revoke":
-			if !strings.HasSuffix(strings.ToLower(r[0]), "temporary_table") {
-				d.Defined += n
-			}
-		case "analyze", "flush", "optimize", "repair", "check", "reset":
-			d.Cleared += n
-		}
-	}
-	return d, nil
+	return done{Defined: number(rows[0][0]), Cleared: number(rows[1][0])}, nil
 }

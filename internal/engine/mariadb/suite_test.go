@@ -79,6 +79,8 @@ var work = []enginetest.Work{
 	{Name: "hidden by statistics", Text: "DELETE FROM hive WHERE id = 2; ANALYZE TABLE hive, reading"},
 	{Name: "definitions", Text: "ALTER TABLE hive ADD COLUMN x int; DROP VIEW strong; " +
 		"CREATE TABLE more (id int); DROP FUNCTION twice"},
+	{Name: "definitions by name", Text: "EXECUTE IMMEDIATE 'ALTER TABLE reading ADD KEY (hive)'; " +
+		"PREPARE a FROM 'DROP VIEW strong'; EXECUTE a"},
 	{Name: "triggers", Text: "DROP TRIGGER gone; " +
 		"CREATE TRIGGER gone BEFORE DELETE ON hive FOR EACH ROW SET @a = 1"},
 	{Name: "made and dropped", Text: "CREATE TABLE more (id int); INSERT INTO more VALUES (1); " +
