@@ -44,7 +44,8 @@ func (b bench) mariadbFiles(root string) error {
 			fmt.Fprintf(&text, "INSERT INTO hive_%d (label, notes, weight) VALUES ('hive %d', '%s', %d.5);\n", i, r,
 				strings.Repeat("honey and brood, ", 25), r)
 		}
-		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("%04d_hive.sql", i)), []byte(text.String()), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("%04d_hive.sql", i)), []byte(text.String()),
+			0o644); err != nil {
 			return err
 		}
 	}
@@ -162,7 +163,10 @@ func mariadbCopies(ctx context.Context, scoped copies.ScopedServer, plan *templa
 		return err
 	}
 	template := filepath.Join(filepath.Dir(at.Address.Folder), "..")
-	bare, err := median(7, func() (time.Duration, error) { return bareStart(at.Address.Server, at.Address.Folder, template) })
+	bare, err := median(7, func() (time.Duration, error) {
+		return bareStart(at.Address.Server, at.Address.Folder,
+			template)
+	})
 	line("MariaDB: a copy of 170 tables", took, "folder copied, server started", bare, "<= 1.3 x",
 		float64(took) <= 1.3*float64(bare))
 	for _, e := range made {
@@ -185,7 +189,8 @@ func bareStart(program, data, beside string) (time.Duration, error) {
 	if out, err := exec.Command("cp", "-a", data, to).CombinedOutput(); err != nil {
 		return 0, fmt.Errorf("%w: %s", err, out)
 	}
-	cmd := exec.Command(program, "--no-defaults", "--datadir="+to, "--socket="+socket, "--skip-networking", "--user=root",
+	cmd := exec.Command(program, "--no-defaults", "--datadir="+to, "--socket="+socket, "--skip-networking",
+		"--user=root",
 		"--innodb-log-file-size=8M", "--innodb-data-file-path=ibdata1:4M:autoextend", "--innodb-flush-method=nosync",
 		"--innodb-buffer-pool-size=64M", "--innodb-doublewrite=0", "--skip-grant-tables", "--pid-file="+work+"/pid")
 	if err := cmd.Start(); err != nil {
@@ -225,7 +230,8 @@ func mariadbResets(ctx context.Context, scoped copies.ScopedServer, e engine.Ent
 	}
 	c = scoped.Server.Connection(e.ID, now.Facts)
 	config := mysql.NewConfig()
-	config.User, config.Passwd, config.Net, config.Addr, config.DBName = c.User, c.Password, "unix", c.Socket, c.Database
+	config.User, config.Passwd, config.Net, config.Addr, config.DBName = c.User, c.Password, "unix", c.Socket,
+		c.Database
 	config.MultiStatements = true
 	connector, err := mysql.NewConnector(config)
 	if err != nil {

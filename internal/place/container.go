@@ -310,6 +310,26 @@ func Forget(ctx context.Context) error {
 			err = errors.Join(err, os.RemoveAll(path))
 		}
 	}
+	return errors.Join(err, forgetFleets())
+}
+
+// forgetFleets removes the templates of servers of which each copy has one, and that no
+// guard keeps.
+func forgetFleets() error {
+	state, err := StateFolder()
+	if err != nil {
+		return err
+	}
+	found, err := filepath.Glob(filepath.Join(fleetFolder(state, "*"), "hemzo_t_*"))
+	for _, path := range found {
+		identity := filepath.Base(filepath.Dir(path))
+		info, failed := os.Stat(path)
+		running := slices.ContainsFunc(recordFiles(state), func(r string) bool { return identityOf(r) == identity })
+		if failed != nil || !info.IsDir() || running {
+			continue
+		}
+		err = errors.Join(err, os.Remove(path+".json"), os.RemoveAll(path))
+	}
 	return err
 }
 

@@ -45,7 +45,8 @@ var long = map[string]string{
 	"bench.containers": "one measurement after another", "bench.reset": "one measurement after another",
 	"bench.postgres": "one measurement after another", "bench.resets": "one measurement after another",
 	"bench.inPlace": "one measurement after another", "bench.takesBeside": "one measurement after another",
-	"cli.resetCommand": "the texts of its flags", "cli.takeCommand": "the texts of its flags",
+	"bench.mariadbResets": "one measurement after another",
+	"cli.resetCommand":    "the texts of its flags", "cli.takeCommand": "the texts of its flags",
 	"sqltext.split": "one scan over the text, a case for each state", "project.value": "a case for each kind of value",
 }
 

@@ -86,7 +86,7 @@ func (Engine) Fingerprint(s engine.Spec) []string {
 	if err == nil {
 		version = b.major
 	}
-	out := []string{"mariadb 1", version, charsetOf(s), collationOf(s), schemaName(s)}
+	out := []string{"mariadb 2", version, charsetOf(s), collationOf(s), schemaName(s)}
 	for _, set := range sorted(s.Settings) {
 		out = append(out, set.Name+"="+set.Value)
 	}

@@ -35,7 +35,8 @@ type held struct {
 func begin(t *testing.T) *held {
 	enginetest.Home(t, mariadb.Engine{})
 	s := subject()
-	server, err := place.Open(t.Context(), s.Engine, place.Wanted{Database: "honey", Spec: s.Spec, Where: s.Wanted.Where,
+	server, err := place.Open(t.Context(), s.Engine, place.Wanted{Database: "honey", Spec: s.Spec,
+		Where: s.Wanted.Where,
 		Ready: time.Minute})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, server.Close()) })
@@ -81,11 +82,12 @@ func (h *held) client(t *testing.T) *sql.Conn {
 	return conn
 }
 
-func (h *held) reset(t *testing.T, with engine.Session) (*engine.Report, error) {
+func (h *held) reset(t *testing.T, with engine.Session, keep ...string) (*engine.Report, error) {
 	d, err := h.server.Open(t.Context(), h.copied.ID, with)
 	require.NoError(t, err)
 	defer d.Close()
-	r, err := d.Reset(t.Context(), engine.Reset{Start: h.template, Last: h.template, Baseline: h.baseline})
+	r, err := d.Reset(t.Context(), engine.Reset{Start: h.template, Last: h.template, Baseline: h.baseline,
+		Keep: keep})
 	if err == nil {
 		h.baseline = r.Baseline
 	}
@@ -95,13 +97,17 @@ func (h *held) reset(t *testing.T, with engine.Session) (*engine.Report, error) 
 // statements are what random work is put together from; # is a number, and ' a text.
 var statements = []string{
 	"INSERT INTO hive (type, label, weight, notes) VALUES ('LAN', '$', # / 3, '{}')",
-	"INSERT INTO hive (id, type, mother) VALUES (#, 'WAR', 1)", "UPDATE hive SET label = '$', exact = # / 7 WHERE id <= #",
-	"UPDATE hive SET mother = id WHERE id > 1", "DELETE FROM hive WHERE id = #", "DELETE FROM hive_type WHERE code = 'WAR'",
+	"INSERT INTO hive (id, type, mother) VALUES (#, 'WAR', 1)", "UPDATE hive SET label = '$', exact = # / 7 WHERE " +
+		"id <= #",
+	"UPDATE hive SET mother = id WHERE id > 1", "DELETE FROM hive WHERE id = #",
+	"DELETE FROM hive_type WHERE code = 'WAR'",
 	"UPDATE hive_type SET code = 'YYY' WHERE code = 'LAN'", "REPLACE INTO hive_type VALUES ('LAN', '$')",
 	"INSERT IGNORE INTO hive (type) VALUES ('???')", "INSERT INTO hive_type VALUES ('LAN', 'twice')",
-	"INSERT INTO journal SELECT label, id FROM hive", "DELETE FROM journal", "INSERT INTO basket (what) VALUES ('$'), ('$')",
+	"INSERT INTO journal SELECT label, id FROM hive", "DELETE FROM journal",
+	"INSERT INTO basket (what) VALUES ('$'), ('$')",
 	"DELETE FROM basket WHERE id = #", "INSERT INTO lately VALUES (#, '$')", "DELETE FROM lately",
-	"SELECT NEXTVAL(ticket)", "SELECT SETVAL(ticket, 5 * # + 200)", "CALL harvest(#)", "DELETE FROM reading WHERE grams < #",
+	"SELECT NEXTVAL(ticket)", "SELECT SETVAL(ticket, 5 * # + 200)", "CALL harvest(#)",
+	"DELETE FROM reading WHERE grams < #",
 	"UPDATE reading SET at = '2027-01-02'", "ALTER TABLE reading TRUNCATE PARTITION p26",
 	"INSERT INTO `we ird-é` VALUES (#, '$')", "UPDATE `we ird-é` SET v = NULL", "TRUNCATE journal", "TRUNCATE reading",
 	"BEGIN", "COMMIT", "ROLLBACK", "SAVEPOINT a", "ROLLBACK TO a", "SET autocommit = 0", "SET autocommit = 1",
@@ -171,4 +177,55 @@ func TestRandomWork(t *testing.T) {
 	}
 	require.Less(t, replaced, max(*rounds/2, 4), "most are put back in place")
 	require.Equal(t, start, dump(t, h.connection(t, h.fresh)))
+}
+
+// TestInProportion: what was not touched is not looked at, and one that is in the way of a
+// reset is named.
+func TestInProportion(t *testing.T) {
+	h := begin(t)
+	c := h.client(t)
+	do := func(statement string) {
+		_, err := c.ExecContext(t.Context(), statement)
+		require.NoError(t, err)
+	}
+	touched := func() (names []string) {
+		r, err := h.reset(t, engine.Session{Wait: time.Second})
+		require.NoError(t, err)
+		require.False(t, r.Reconnect, r.Why)
+		for _, x := range r.Tables {
+			names = append(names, x.Name)
+		}
+		return names
+	}
+	always := []string{"basket", "journal", "lately"} // of engines that count nothing
+	require.Equal(t, always, touched())
+	for range 2 {
+		do("UPDATE `we ird-é` SET v = 'x'")
+		require.Equal(t, append(always, "we ird-é"), touched())
+		require.Equal(t, always, touched())
+		do("DELETE FROM reading")
+		require.Equal(t, []string{"basket", "journal", "lately", "reading"}, touched())
+	}
+	// A table that is kept is put back as soon as it is not kept any more.
+	do("DELETE FROM hive_type")
+	for range 2 {
+		r, err := h.reset(t, engine.Session{Wait: time.Second}, "hive_type")
+		require.NoError(t, err)
+		require.NotContains(t, r.Tables, "hive_type")
+	}
+	require.Contains(t, touched(), "hive_type")
+	require.Equal(t, always, touched())
+	do("BEGIN")
+	do("UPDATE hive SET label = 'open'")
+	_, err := h.reset(t, engine.Session{Wait: time.Second})
+	var blocked *engine.Blocked
+	require.ErrorAs(t, err, &blocked)
+	require.Equal(t, "idle in transaction", blocked.Sessions[0].State)
+	ended := false
+	r, err := h.reset(t, engine.Session{Force: true, Ended: func() { ended = true }})
+	require.NoError(t, err)
+	require.True(t, ended)
+	require.False(t, r.Reconnect)
+	require.Error(t, c.PingContext(t.Context()))
+	require.Equal(t, dump(t, h.connection(t, h.fresh)), dump(t, h.connection(t, h.copied)))
 }

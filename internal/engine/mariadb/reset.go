@@ -97,6 +97,9 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 
 // refresh finds the copy's server anew: another process may have put one in its place.
 func (d *database) refresh(ctx context.Context) error {
+	if d.hand != nil && d.hand.PingContext(ctx) == nil {
+		return nil
+	}
 	e, err := d.server.Find(ctx, d.entry.ID)
 	if err != nil {
 		return err
@@ -185,7 +188,7 @@ func (p *putBack) do(ctx context.Context, r engine.Reset, touched []*table) (*en
 		}
 	}
 	for _, name := range r.Keep { // they are looked at each time
-		if t := p.state.table(name); t != nil {
+		if t := p.state.table(name); t != nil && !p.same {
 			next.Tables[t.Base], next.Sum = counter{}, ""
 		}
 	}
@@ -193,9 +196,12 @@ func (p *putBack) do(ctx context.Context, r engine.Reset, touched []*table) (*en
 		next.Sum = "" // it is noted by the next reset, when nothing was touched
 	}
 	next.Done.Defined += p.defined
-	var err error
-	if p.report.Baseline, err = json.Marshal(next); err != nil {
-		return nil, err
+	p.report.Baseline = r.Baseline
+	if !p.same {
+		var err error
+		if p.report.Baseline, err = json.Marshal(next); err != nil {
+			return nil, err
+		}
 	}
 	if len(touched) > 0 || p.report.Sequences > 0 {
 		p.report.Way = engine.Truncation

@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
 )
@@ -21,16 +22,21 @@ type baseline struct {
 type suspicion struct {
 	tables  map[string]bool
 	defined bool // definitions may be others
+	same    bool // the baseline is as it was
 	now     baseline
 }
 
 // suspect asks what was touched since a baseline was noted; nil for none, or one of
 // another life: then the server began with the state's files, and nothing was counted yet.
 func suspect(ctx context.Context, c *conn, a address, s *state, known json.RawMessage) (*suspicion, error) {
-	var base baseline
-	if json.Unmarshal(known, &base) != nil || base.Life != a.Life {
-		base = baseline{Life: a.Life}
+	var head struct { // the rest is read where it is needed
+		baseline
+		Tables json.RawMessage `json:"tables"`
 	}
+	if json.Unmarshal(known, &head) != nil || head.Life != a.Life {
+		head.baseline, head.Tables = baseline{Life: a.Life}, nil
+	}
+	base := head.baseline
 	x := &suspicion{tables: map[string]bool{}, now: baseline{Life: a.Life}}
 	var err error
 	if x.now.Done, err = statements(ctx, c); err != nil {
@@ -39,9 +45,14 @@ func suspect(ctx context.Context, c *conn, a address, s *state, known json.RawMe
 	if x.now.Sum, err = countersSum(ctx, c, a.Schema); err != nil {
 		return nil, err
 	}
-	if base.Tables != nil && base.Sum == x.now.Sum && base.Done == x.now.Done && s.allTransacted() {
-		x.now = base
+	if base.Sum == x.now.Sum && base.Done == x.now.Done && s.allTransacted() {
+		x.same = true
 		return x, nil
+	}
+	if head.Tables != nil {
+		if err := json.Unmarshal(head.Tables, &base.Tables); err != nil {
+			return nil, fmt.Errorf("reading a baseline: %w", err)
+		}
 	}
 	if x.now.Tables, err = counters(ctx, c, a.Schema, nil); err != nil {
 		return nil, err
@@ -83,7 +94,8 @@ func historySum(ctx context.Context, c *conn, t *table) string {
 	for _, v := range append(t.written(), "ROW_START", "ROW_END") {
 		parts = append(parts, "IFNULL(CONCAT(LENGTH("+v+"), ':', "+v+"), 'n')")
 	}
-	rows, err := c.rows(ctx, "SELECT COUNT(*), SUM(CAST(CONV(LEFT(MD5(CONCAT("+strings.Join(parts, ", ")+")), 15), 16, 10) "+
+	rows, err := c.rows(ctx, "SELECT COUNT(*), SUM(CAST(CONV(LEFT(MD5(CONCAT("+strings.Join(parts,
+		", ")+")), 15), 16, 10) "+
 		"AS DECIMAL(30))) FROM "+quote(t.Name)+" FOR SYSTEM_TIME ALL")
 	if err != nil || len(rows) != 1 {
 		return ""
@@ -94,7 +106,8 @@ func historySum(ctx context.Context, c *conn, t *table) string {
 // suspectMoved suspects tables whose AUTO_INCREMENT is another: a statement that defines it
 // may have closed them, and InnoDB tells of open tables alone.
 func (x *suspicion) suspectMoved(ctx context.Context, c *conn, a address, s *state) error {
-	rows, err := c.rows(ctx, "SELECT TABLE_NAME, AUTO_INCREMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND "+
+	rows, err := c.rows(ctx, "SELECT TABLE_NAME, AUTO_INCREMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA "+
+		"= ? AND "+
 		"AUTO_INCREMENT IS NOT NULL", a.Schema)
 	for _, r := range rows {
 		if t := s.table(r[0]); t != nil && t.Next != r[1] {
