@@ -183,17 +183,17 @@ func (p *putBack) do(ctx context.Context, r engine.Reset, touched []*table) (*en
 		if err != nil {
 			return nil, err
 		}
-		for _, t := range touched {
-			next.Tables[t.Base] = after[t.Base]
+		for base, k := range after {
+			next.Tables[base] = k
 		}
 	}
 	for _, name := range r.Keep { // they are looked at each time
 		if t := p.state.table(name); t != nil && !p.same {
-			next.Tables[t.Base], next.Sum = counter{}, ""
+			next.Tables[t.Base] = counter{}
 		}
 	}
-	if len(touched) > 0 {
-		next.Sum = "" // it is noted by the next reset, when nothing was touched
+	if !p.same {
+		next.Sum = sumOf(next.Tables)
 	}
 	next.Done.Defined += p.defined
 	p.report.Baseline = r.Baseline
@@ -261,7 +261,8 @@ func (p *putBack) tables(ctx context.Context, touched, sequences []*table) (map[
 			return nil, fmt.Errorf("putting back the table %s: %w", t.Name, err)
 		}
 	}
-	after, err := counters(ctx, p.c, p.at.Schema, touched)
+	looked := slices.Concat(touched, sequences)
+	after, err := counters(ctx, p.c, p.at.Schema, looked)
 	if err != nil {
 		return nil, err
 	}
@@ -272,7 +273,7 @@ func (p *putBack) tables(ctx context.Context, touched, sequences []*table) (map[
 		}
 	}
 	if moved {
-		return counters(ctx, p.c, p.at.Schema, touched)
+		return counters(ctx, p.c, p.at.Schema, looked)
 	}
 	return after, nil
 }

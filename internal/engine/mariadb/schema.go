@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"fmt"
+	"hash/crc32"
 	"regexp"
 	"slices"
 	"strings"
@@ -237,8 +238,9 @@ func counters(ctx context.Context, c *conn, schema string, some []*table) (map[s
 	all := map[string]counter{}
 	err := c.each(ctx, query+" ORDER BY TABLE_ID", args, func(r []sql.RawBytes) error {
 		name := string(r[0])
+		row := fmt.Appendf(nil, "%s/%s %s %s %s", schema, name, r[1], r[2], r[3])
 		if strings.HasPrefix(name, "FTS_") || strings.HasPrefix(name, "#") {
-			return nil // of a fulltext index, or a definition under way
+			name = "" // of a fulltext index, or a definition under way
 		}
 		if i := strings.Index(strings.ToUpper(name), "#P#"); i > 0 {
 			name = name[:i]
@@ -247,6 +249,8 @@ func counters(ctx context.Context, c *conn, schema string, some []*table) (map[s
 		k.IDs = strings.TrimPrefix(k.IDs+","+string(r[1]), ",")
 		k.Modified += number(string(r[2]))
 		k.Next = max(k.Next, number(string(r[3])))
+		k.Rows++
+		k.Check += uint64(crc32.ChecksumIEEE(row))
 		all[name] = k
 		return nil
 	})
@@ -256,7 +260,8 @@ func counters(ctx context.Context, c *conn, schema string, some []*table) (map[s
 	return all, nil
 }
 
-// countersSum sums up what counters reads: where it is the same nothing was counted.
+// countersSum sums up what counters reads, as sumOf does: where it is the same nothing was
+// counted.
 func countersSum(ctx context.Context, c *conn, schema string) (string, error) {
 	rows, err := c.rows(ctx, "SELECT COUNT(*), SUM(MODIFIED_COUNTER), SUM(CRC32(CONCAT_WS(' ', NAME, TABLE_ID, "+
 		"MODIFIED_COUNTER, AUTOINC))) FROM information_schema.INNODB_SYS_TABLESTATS WHERE LEFT(NAME, ?) = ?", len(schema)+1,
@@ -267,11 +272,29 @@ func countersSum(ctx context.Context, c *conn, schema string) (string, error) {
 	return strings.Join(rows[0], " "), nil
 }
 
+// sumOf is the sum over what was read by counters.
+func sumOf(all map[string]counter) string {
+	var sum counter
+	for _, k := range all {
+		sum.Rows, sum.Modified, sum.Check = sum.Rows+k.Rows, sum.Modified+k.Modified, sum.Check+k.Check
+	}
+	return fmt.Sprint(sum.Rows, sum.Modified, sum.Check)
+}
+
 // counter are InnoDB's numbers of one table.
 type counter struct {
 	IDs      string `json:"ids"` // another after TRUNCATE, or where it was made anew
 	Modified uint64 `json:"modified"`
 	Next     uint64 `json:"next"` // AUTO_INCREMENT; 0 before the table is first opened
+	// Rows and Check are the number of rows of InnoDB's own table about it, and the sum of
+	// their checksums.
+	Rows  int    `json:"rows"`
+	Check uint64 `json:"check"`
+}
+
+// same reports whether nothing was counted between two readings.
+func (k counter) same(o counter) bool {
+	return k.IDs == o.IDs && k.Modified == o.Modified && k.Next == o.Next
 }
 
 // done are how often some statements were executed on a server.

@@ -57,10 +57,14 @@ func suspect(ctx context.Context, c *conn, a address, s *state, known json.RawMe
 	if x.now.Tables, err = counters(ctx, c, a.Schema, nil); err != nil {
 		return nil, err
 	}
+	tables := len(x.now.Tables)
+	if _, others := x.now.Tables[""]; others {
+		tables--
+	}
 	if base.Tables == nil {
 		base.Done = a.Done
 	}
-	x.defined = x.now.Done.Defined != base.Done.Defined || len(x.now.Tables) != s.counted()
+	x.defined = x.now.Done.Defined != base.Done.Defined || tables != s.counted()
 	for _, t := range s.Tables {
 		is, there := x.now.Tables[t.Base]
 		was, noted := base.Tables[t.Base]
@@ -73,12 +77,15 @@ func suspect(ctx context.Context, c *conn, a address, s *state, known json.RawMe
 				was.Next = is.Next
 			}
 		}
-		if is.Next == 0 {
+		switch { // it is 0 until the table is opened
+		case is.Next == 0:
 			was.Next = 0
+		case was.Next == 0 && t.Next != "":
+			was.Next = number(t.Next)
 		}
 		switch {
 		case t.Kind == "SEQUENCE":
-		case !t.transacted(), !there, is != was, x.now.Done != base.Done: // ALTER, too, clears what a table counts
+		case !t.transacted(), !there, !is.same(was), x.now.Done != base.Done: // ALTER, too, clears what a table counts
 			x.tables[t.Name] = true
 		}
 	}
