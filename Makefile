@@ -64,6 +64,7 @@ fuzz:
 soak:
 	go test -run RandomWork -timeout 60m ./internal/engine/sqlite -rounds 20000
 	go test -run 'RandomWork|OtherMajors' -timeout 120m ./internal/engine/postgres -rounds 500 -major-rounds 500
+	go test -run RandomWork -timeout 60m ./internal/engine/mariadb -rounds 500
 	go test -run 'Killed' -timeout 60m ./internal/cli -kills 200
 	go test -run 'Beside' -timeout 60m ./internal/cli -beside 150
 
