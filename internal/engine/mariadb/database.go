@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -165,7 +166,7 @@ func (d *database) run(ctx context.Context, c *conn, s engine.Script, p sqltext.
 	if p.Open != "" {
 		return s.Locate(p.OpenAt, fault.New(fault.StepFailed, "", "a %s is begun here and never ended", p.Open))
 	}
-	skip, err := d.within(s, p, text)
+	skip, err := d.within(ctx, c, s, p, text)
 	if skip || err != nil {
 		return err
 	}
@@ -180,8 +181,9 @@ func (d *database) run(ctx context.Context, c *conn, s engine.Script, p sqltext.
 
 // within refuses what reaches beyond the database; skip says that a statement names it by
 // one of its names, and need not be run.
-func (d *database) within(s engine.Script, p sqltext.Piece, text string) (skip bool, err error) {
-	words := sqltext.Words(dialect, text, 12)
+func (d *database) within(ctx context.Context, c *conn, s engine.Script, p sqltext.Piece, text string) (skip bool,
+	err error) {
+	words := sqltext.Words(dialect, conditionalText(text), 12)
 	if len(words) == 0 {
 		return false, nil
 	}
@@ -202,7 +204,17 @@ func (d *database) within(s engine.Script, p sqltext.Piece, text string) (skip b
 		if !slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, name) }) {
 			return beyond(fmt.Sprintf("where the sources call their database so, add  names: [%s]", strings.ToLower(name)))
 		}
-		return true, nil
+		if words[0] == "ALTER" && !strings.EqualFold(name, d.at.Schema) {
+			return beyond("name it " + d.at.Schema + ", or leave its name out")
+		}
+		if words[0] == "DROP" {
+			rows, err := c.rows(ctx, "SHOW TABLES")
+			if err != nil || len(rows) == 0 { // it is as if it had been made anew
+				return true, err
+			}
+			return beyond("leave it out: each build begins with an empty database")
+		}
+		return words[0] != "ALTER", nil
 	case words[0] == "SET" && (second == "GLOBAL" || second == "PASSWORD" || second == "@" && len(words) > 3 &&
 		words[3] == "GLOBAL"):
 		return beyond("use  settings: in the project file, or take it out")
@@ -213,6 +225,17 @@ func (d *database) within(s engine.Script, p sqltext.Piece, text string) (skip b
 		return beyond("take it out: Hemzo makes the account that tests use, with all rights in the database")
 	}
 	return false, nil
+}
+
+// conditional is a statement that stands in a comment which servers run, as a whole.
+var conditional = regexp.MustCompile(`(?s)^/\*M?!\d*\s*(.*)\*/$`)
+
+// conditionalText is what such a comment says; any other text stays.
+func conditionalText(text string) string {
+	if m := conditional.FindStringSubmatch(text); m != nil {
+		return m[1]
+	}
+	return text
 }
 
 // lastName is the name that a statement about a database ends with.

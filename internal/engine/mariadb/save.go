@@ -87,7 +87,7 @@ func save(ctx context.Context, at engine.Endpoint, to string) (err error) {
 	if err := freeze(ctx, c, a, s, filepath.Join(work, dataFolder), owner); err != nil {
 		return err
 	}
-	if err := recover(ctx, a, filepath.Join(work, dataFolder), owner); err != nil {
+	if err := goOver(ctx, a, filepath.Join(work, dataFolder), owner); err != nil {
 		return err
 	}
 	b, err := json.Marshal(s)
@@ -243,9 +243,9 @@ func stopped(ctx context.Context, pid int) error {
 	}
 }
 
-// recover has a server go over frozen data, so that others start on them as on data of a
+// goOver has a server go over frozen data, so that others start on them as on data of a
 // server that was ended.
-func recover(ctx context.Context, a address, data string, owner *engine.User) error {
+func goOver(ctx context.Context, a address, data string, owner *engine.User) error {
 	args := []string{"--no-defaults", "--bootstrap", "--datadir=" + data, "--tmpdir=" + filepath.Dir(data),
 		"--skip-name-resolve", "--innodb-fast-shutdown=1"}
 	for _, s := range append(append([]engine.Setting{}, testSettings...), fixedSettings...) {

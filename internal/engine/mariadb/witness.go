@@ -11,11 +11,10 @@ import (
 // baseline is what tells of a copy's tables which were touched, noted when they were as
 // in a state. It holds for one life of a server: all of it lives in its memory.
 type baseline struct {
-	Life    string             `json:"life"`
-	Tables  map[string]counter `json:"tables"` // by their bases
-	Sum     string             `json:"sum"`    // over all that tables count
-	Done    done               `json:"done"`
-	Objects bool               `json:"objects"` // the definitions were as in the state
+	Life   string             `json:"life"`
+	Tables map[string]counter `json:"tables"` // by their bases
+	Sum    string             `json:"sum"`    // over all that tables count
+	Done   done               `json:"done"`
 }
 
 // suspicion is what may not be as in the state.
@@ -57,12 +56,36 @@ func suspect(ctx context.Context, c *conn, a address, s *state, known json.RawMe
 	if x.now.Tables, err = counters(ctx, c, a.Schema, nil); err != nil {
 		return nil, err
 	}
+	if base.Tables == nil {
+		base.Done = a.Done
+	}
+	x.suspectCounted(s, base)
+	if x.defined {
+		err = x.suspectMoved(ctx, c, a, s)
+	}
+	return x, err
+}
+
+// historySum sums up all that a table with a history holds: "" where that cannot be told.
+func historySum(ctx context.Context, c *conn, t *table) string {
+	parts := []string{}
+	for _, v := range append(t.written(), "ROW_START", "ROW_END") {
+		parts = append(parts, "IFNULL(CONCAT(LENGTH("+v+"), ':', "+v+"), 'n')")
+	}
+	rows, err := c.rows(ctx, "SELECT COUNT(*), SUM(CAST(CONV(LEFT(MD5(CONCAT("+strings.Join(parts,
+		", ")+")), 15), 16, 10) "+
+		"AS DECIMAL(30))) FROM "+quote(t.Name)+" FOR SYSTEM_TIME ALL")
+	if err != nil || len(rows) != 1 {
+		return ""
+	}
+	return strings.Join(rows[0], " ")
+}
+
+// suspectCounted suspects the tables whose counters are not those of a baseline.
+func (x *suspicion) suspectCounted(s *state, base baseline) {
 	tables := len(x.now.Tables)
 	if _, others := x.now.Tables[""]; others {
 		tables--
-	}
-	if base.Tables == nil {
-		base.Done = a.Done
 	}
 	x.defined = x.now.Done.Defined != base.Done.Defined || tables != s.counted()
 	for _, t := range s.Tables {
@@ -89,25 +112,6 @@ func suspect(ctx context.Context, c *conn, a address, s *state, known json.RawMe
 			x.tables[t.Name] = true
 		}
 	}
-	if x.defined {
-		err = x.suspectMoved(ctx, c, a, s)
-	}
-	return x, err
-}
-
-// historySum sums up all that a table with a history holds: "" where that cannot be told.
-func historySum(ctx context.Context, c *conn, t *table) string {
-	parts := []string{}
-	for _, v := range append(t.written(), "ROW_START", "ROW_END") {
-		parts = append(parts, "IFNULL(CONCAT(LENGTH("+v+"), ':', "+v+"), 'n')")
-	}
-	rows, err := c.rows(ctx, "SELECT COUNT(*), SUM(CAST(CONV(LEFT(MD5(CONCAT("+strings.Join(parts,
-		", ")+")), 15), 16, 10) "+
-		"AS DECIMAL(30))) FROM "+quote(t.Name)+" FOR SYSTEM_TIME ALL")
-	if err != nil || len(rows) != 1 {
-		return ""
-	}
-	return strings.Join(rows[0], " ")
 }
 
 // suspectMoved suspects tables whose AUTO_INCREMENT is another: a statement that defines it

@@ -1,0 +1,8 @@
+CREATE TABLE purchase (
+  id int AUTO_INCREMENT PRIMARY KEY, honey varchar(40) NOT NULL, jars int NOT NULL, KEY (honey)
+);
+DELIMITER //
+CREATE TRIGGER no_barrels BEFORE INSERT ON purchase FOR EACH ROW BEGIN
+  IF NEW.jars > 100 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'jars, not barrels'; END IF;
+END//
+DELIMITER ;
