@@ -310,10 +310,15 @@ func (r *Relay) Close() error {
 }
 
 // Commit commits what was done, and lets go of the copy. Where transactions of clients
-// are open nothing is done and these are returned; with force they are rolled back.
-func (r *Relay) Commit(ctx context.Context, force bool) (open []Open, err error) {
-	if err := r.io.Take(ctx); err != nil {
+// are open nothing is done and these are returned; with force they are rolled back. A
+// client that keeps the session busy is waited for as Reset does.
+func (r *Relay) Commit(ctx context.Context, wait time.Duration, force bool) (open []Open, err error) {
+	busy, err := r.takeFrom(ctx, wait, force)
+	if err != nil {
 		return nil, err
+	}
+	if busy != nil {
+		return []Open{*busy}, nil
 	}
 	defer r.io.Give()
 	for c := range r.all {

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -204,6 +205,11 @@ func freeze(ctx context.Context, c *conn, a address, s *state, to string, owner 
 	if err != nil || pid <= 1 {
 		return fmt.Errorf("finding the server's process: %q is no number of one", b)
 	}
+	called, err := continueLater(pid, longestFreeze)
+	if err != nil {
+		return err
+	}
+	defer called()
 	if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
 		return fmt.Errorf("holding the server: %w", err)
 	}
@@ -218,6 +224,23 @@ func freeze(ctx context.Context, c *conn, a address, s *state, to string, owner 
 	return nil
 }
 
+// longestFreeze is after how long a server that stands still goes on in any case.
+const longestFreeze = 30 * time.Second
+
+// continueLater has a process of its own let another go on after some time: this one may be
+// killed while that stands still. The returned function ends it.
+func continueLater(pid int, after time.Duration) (end func(), err error) {
+	cmd := exec.Command("sh", "-c", fmt.Sprintf("sleep %.1f; kill -CONT %d", after.Seconds(), pid))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("making sure that the server goes on: %w", err)
+	}
+	return func() {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		_ = cmd.Wait()
+	}, nil
+}
+
 // stopped waits until all of a process stands still.
 func stopped(ctx context.Context, pid int) error {
 	for {
@@ -225,14 +248,7 @@ func stopped(ctx context.Context, pid int) error {
 		if err != nil || len(tasks) == 0 { // a system without it: it has had its signal
 			return err
 		}
-		running := false
-		for _, t := range tasks {
-			b, err := os.ReadFile(t)
-			if i := strings.LastIndexByte(string(b), ')'); err == nil && i > 0 && !strings.HasPrefix(string(b)[i:], ") T") {
-				running = true
-			}
-		}
-		if !running {
+		if !slices.ContainsFunc(tasks, running) {
 			return nil
 		}
 		select {
@@ -241,6 +257,13 @@ func stopped(ctx context.Context, pid int) error {
 		case <-time.After(200 * time.Microsecond):
 		}
 	}
+}
+
+// running reports whether a task does not stand still, by its file.
+func running(file string) bool {
+	b, err := os.ReadFile(file)
+	i := strings.LastIndexByte(string(b), ')')
+	return err == nil && i > 0 && !strings.HasPrefix(string(b)[i:], ") T")
 }
 
 // goOver has a server go over frozen data, so that others start on them as on data of a

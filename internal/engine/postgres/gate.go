@@ -211,7 +211,7 @@ func (g *gate) putBackAt(ctx context.Context, places []int) error {
 
 // Commit makes what was done a part of the copy.
 func (g *gate) Commit(ctx context.Context, force bool) error {
-	open, err := g.Relay.Commit(ctx, force)
+	open, err := g.Relay.Commit(ctx, g.session.Wait, force)
 	if err != nil {
 		return err
 	}
@@ -220,7 +220,7 @@ func (g *gate) Commit(ctx context.Context, force bool) error {
 	}
 	all := make([]engine.Client, len(open))
 	for i, o := range open {
-		o.Holds = true
+		o.Holds = !o.Active
 		all[i] = g.client(o)
 	}
 	return engine.InTheWay(all, g.session.Wait, "end these transactions first", "transactions of clients are open")

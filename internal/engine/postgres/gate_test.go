@@ -338,6 +338,8 @@ func TestGateSlow(t *testing.T) {
 		var blocked *engine.Blocked
 		require.ErrorAs(t, err, &blocked, name)
 		require.Equal(t, all[1].PID, blocked.Sessions[0].PID)
+		require.ErrorAs(t, g.Commit(ctx, false), &blocked, name)
+		require.Equal(t, "active", blocked.Sessions[0].State)
 		_, err = g.Reset(ctx, engine.Session{Force: true})
 		require.NoError(t, err, name)
 		h.Conn.Close()
