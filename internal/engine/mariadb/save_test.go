@@ -28,7 +28,8 @@ func TestContinueLater(t *testing.T) {
 			require.NoError(t, syscall.Kill(pid, syscall.SIGCONT))
 			continue
 		}
-		require.Eventually(t, func() bool { return running(fmt.Sprintf("/proc/%d/stat", pid)) }, 20*time.Second, time.Millisecond)
+		goesOn := func() bool { return running(fmt.Sprintf("/proc/%d/stat", pid)) }
+		require.Eventually(t, goesOn, 20*time.Second, time.Millisecond)
 		end()
 	}
 }
