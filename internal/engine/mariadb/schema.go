@@ -25,7 +25,6 @@ type table struct {
 	Rows    int64    `json:"rows"`
 	File    int      `json:"file,omitempty"`     // of its rows; 0 where it has none
 	Counter []string `json:"counter,omitempty"`  // the row of a sequence
-	Parents []string `json:"parents,omitempty"`  // tables that its foreign keys lead to
 	Trigger []string `json:"triggers,omitempty"` // the names of its triggers
 	Words   bool     `json:"words,omitempty"`    // it has a fulltext index
 	History string   `json:"history,omitempty"`  // the sum of one with a history
@@ -98,16 +97,6 @@ func tables(ctx context.Context, c *conn, schema string) ([]*table, error) {
 			if r[4] == "1" {
 				t.Key = append(t.Key, r[1])
 			}
-		}
-	}
-	rows, err = c.rows(ctx, "SELECT DISTINCT TABLE_NAME, REFERENCED_TABLE_NAME FROM information_schema.KEY_COLUMN_USAGE "+
-		"WHERE TABLE_SCHEMA = ? AND REFERENCED_TABLE_SCHEMA = TABLE_SCHEMA", schema)
-	if err != nil {
-		return nil, fmt.Errorf("reading the foreign keys: %w", err)
-	}
-	for _, r := range rows {
-		if t := byName[r[0]]; t != nil {
-			t.Parents = append(t.Parents, r[1])
 		}
 	}
 	rows, err = c.rows(ctx, "SELECT EVENT_OBJECT_TABLE, TRIGGER_NAME FROM information_schema.TRIGGERS WHERE "+

@@ -56,6 +56,7 @@ CREATE TRIGGER gone BEFORE DELETE ON hive FOR EACH ROW INSERT INTO journal VALUE
 CREATE PROCEDURE harvest(n int) BEGIN DECLARE i int DEFAULT 0; WHILE i < n DO
   INSERT INTO reading VALUES (i, '2026-06-01', i); SET i = i + 1; END WHILE; END;;
 DELIMITER ;
+CREATE PROCEDURE widen() ALTER TABLE reading ADD COLUMN more int;
 CREATE FUNCTION twice(n int) RETURNS int DETERMINISTIC RETURN 2 * n;
 `}
 
@@ -63,7 +64,7 @@ var work = []enginetest.Work{
 	{Name: "rows", Text: "INSERT INTO hive (type, label) VALUES ('LAN', 'new'); " +
 		"UPDATE hive SET label = 'BY THE LINDEN' WHERE id = 1"},
 	{Name: "cascades", Text: "DELETE FROM hive_type WHERE code = 'LAN'"},
-	{Name: "keys", Text: "UPDATE hive_type SET code = 'XXX' WHERE code = 'WAR'"},
+	{Name: "keys", Text: "UPDATE hive_type SET code = 'NEW' WHERE code = 'WAR'"},
 	{Name: "rolled back", Text: "BEGIN; INSERT INTO hive (type, label) VALUES ('LAN', 'x'); " +
 		"DELETE FROM reading; ROLLBACK"},
 	{Name: "truncated", Text: "SET foreign_key_checks = 0; TRUNCATE hive; TRUNCATE journal; TRUNCATE reading"},
@@ -81,6 +82,7 @@ var work = []enginetest.Work{
 		"CREATE TABLE more (id int); DROP FUNCTION twice"},
 	{Name: "definitions by name", Text: "EXECUTE IMMEDIATE 'ALTER TABLE reading ADD KEY (hive)'; " +
 		"PREPARE a FROM 'DROP VIEW strong'; EXECUTE a"},
+	{Name: "definitions in a procedure", Text: "CALL widen()"},
 	{Name: "triggers", Text: "DROP TRIGGER gone; " +
 		"CREATE TRIGGER gone BEFORE DELETE ON hive FOR EACH ROW SET @a = 1"},
 	{Name: "made and dropped", Text: "CREATE TABLE more (id int); INSERT INTO more VALUES (1); " +
