@@ -64,7 +64,7 @@ func (c *client) sayReady(ctx context.Context) error {
 // alone does what takes no session: a transaction that has not begun on it, or that a
 // reset has taken back; false for anything else.
 func (c *client) alone(ctx context.Context, all []statement) (done bool, err error) {
-	if c.relay.floor.has(c) {
+	if c.relay.floor.has(c) || len(c.notes) > 0 { // others are told, which takes io
 		return false, nil
 	}
 	// Nobody else looks at a client that has not got the floor, and nothing is waited for.
