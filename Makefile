@@ -36,7 +36,7 @@ test: build
 # The packages with goroutines of their own, under Go's race detector, which
 # needs a C compiler.
 RACY = ./internal/control ./internal/turn ./internal/filelock ./internal/place ./internal/copies ./internal/template ./internal/reset ./internal/container \
-	./internal/engine/fake
+	./internal/engine/fake ./internal/engine/sessionlock
 race:
 	CGO_ENABLED=1 go test -race -timeout 30m $(RACY)
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/sqlite -rounds 10
@@ -64,7 +64,7 @@ fuzz:
 soak:
 	go test -run RandomWork -timeout 60m ./internal/engine/sqlite -rounds 20000
 	go test -run 'RandomWork|OtherMajors' -timeout 120m ./internal/engine/postgres -rounds 500 -major-rounds 500
-	go test -run RandomWork -timeout 60m ./internal/engine/mariadb -rounds 500
+	go test -run RandomWork -timeout 120m ./internal/engine/mariadb -rounds 500 -shared-rounds 500
 	go test -run 'Killed' -timeout 60m ./internal/cli -kills 200
 	go test -run 'Beside' -timeout 60m ./internal/cli -beside 150
 

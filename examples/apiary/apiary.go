@@ -29,7 +29,11 @@ func Engines() (names []string) {
 // Unpack writes the project for an engine to a folder, which it makes.
 func Unpack(engine, folder string) error {
 	var errs []error
-	for _, part := range []string{"shared", engine} {
+	parts := []string{"shared", engine}
+	if engine == "mysql" { // its sources are MariaDB's
+		parts = []string{"shared", "mariadb", engine}
+	}
+	for _, part := range parts {
 		tree, err := fs.Sub(files, part)
 		if err != nil {
 			return err

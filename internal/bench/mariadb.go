@@ -27,12 +27,14 @@ import (
 const mariadbTables = 170
 
 // mariadbFiles writes a project of 170 tables and some 50 MB.
-func (b bench) mariadbFiles(root string) error {
+func (b bench) mariadbFiles(root, engineName, where, image string) error {
 	folder := filepath.Join(root, "db")
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
-	yaml := "databases: { apiary: { engine: mariadb, where: memory, from: [ { migrations: db } ] } }\n"
+	yaml := fmt.Sprintf("databases: { apiary: { engine: %s, where: %s, image: %q, from: [ { migrations: db } ] } }\n",
+		engineName, where, image)
+	yaml = strings.Replace(yaml, `image: "", `, "", 1)
 	if err := os.WriteFile(filepath.Join(root, project.FileName), []byte(yaml), 0o644); err != nil {
 		return err
 	}
@@ -52,12 +54,28 @@ func (b bench) mariadbFiles(root string) error {
 	return nil
 }
 
-// mariadb measures builds, copies and resets of 170 tables, raw SQL and files beside them.
+// mariadb measures builds, copies and resets of 170 tables, raw SQL and files beside them:
+// where each copy has a server, and where one server in a container holds all.
 func (b bench) mariadb() error {
+	for _, on := range []struct{ engine, where, image string }{
+		{"mariadb", "memory", ""}, {"mariadb", "container", "hemzo-test/mariadb:10.11"},
+		{"mysql", "container", "hemzo-test/mysql:9"}} {
+		if on.image != "" && exec.Command("docker", "image", "inspect", on.image).Run() != nil {
+			fmt.Printf("%s in a container: there is no image %s\n", on.engine, on.image)
+			continue
+		}
+		if err := b.mariadbOn(on.engine, on.where, on.image); err != nil {
+			return fmt.Errorf("%s, %s: %w", on.engine, on.where, err)
+		}
+	}
+	return nil
+}
+
+func (b bench) mariadbOn(engineName, where, image string) error {
 	ctx := context.Background()
 	os.Setenv("HEMZO_PROGRAM", b.program)
-	root := filepath.Join(b.dir, "mariadb")
-	if err := b.mariadbFiles(root); err != nil {
+	root := filepath.Join(b.dir, engineName+where)
+	if err := b.mariadbFiles(root, engineName, where, image); err != nil {
 		return err
 	}
 	defer func() { _, _ = place.Stop(ctx, all.Engines(), true) }()
@@ -74,15 +92,19 @@ func (b bench) mariadb() error {
 	if err != nil {
 		return err
 	}
-	server, err := place.Open(ctx, e, place.Wanted{Database: "apiary", Where: []string{"memory"},
+	server, err := place.Open(ctx, e, place.Wanted{Database: "apiary", Where: []string{where},
 		Spec: template.Spec(&p.Databases[0])})
 	if err != nil {
 		return err
 	}
 	defer server.Close()
-	scoped := copies.ScopedServer{Server: server, Scope: scope}
+	m := mariadbBench{name: map[string]string{"mariadb": "MariaDB", "mysql": "MySQL"}[engineName], separate: where ==
+		"memory", scoped: copies.ScopedServer{Server: server, Scope: scope}, plan: plan}
+	if !m.separate {
+		m.name += " (container)"
+	}
 	began := time.Now()
-	taken, err := scoped.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
+	taken, err := m.scoped.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
 	if err != nil {
 		return err
 	}
@@ -92,15 +114,91 @@ func (b bench) mariadb() error {
 	if err != nil {
 		return err
 	}
-	line("MariaDB: build from nothing, 170 tables", built, "its own client, the same files", raw, "<= 0.7 x",
+	line(m.name+": build from nothing, 170 tables", built, "its own client, the same files", raw, "<= 0.7 x",
 		float64(built) <= 0.7*float64(raw))
-	if err := mariadbCopies(ctx, scoped, plan); err != nil {
+	if m.separate {
+		err = m.copies(ctx)
+	} else {
+		err = m.copiesBeside(ctx, c)
+	}
+	if err != nil {
 		return err
 	}
-	if err := mariadbResets(ctx, scoped, taken.Copy, c); err != nil {
+	if err := m.resets(ctx, taken.Copy); err != nil {
 		return err
 	}
-	return scoped.Drop(ctx, taken.Copy, true)
+	return m.scoped.Drop(ctx, taken.Copy, true)
+}
+
+// mariadbBench is one server, or one for each copy, that is measured.
+type mariadbBench struct {
+	name     string
+	separate bool
+	scoped   copies.ScopedServer
+	plan     *template.Plan
+}
+
+// copiesBeside measures copies on one server beside bare statements that make the same tables
+// of those of a copy, in one message each.
+func (m mariadbBench) copiesBeside(ctx context.Context, c engine.Connection) error {
+	_, err := reset.Do(ctx, m.scoped.Server, m.find(ctx, c), reset.Options{Wait: 5 * time.Second, Force: true})
+	if err != nil {
+		return err
+	}
+	db, err := opened(c)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	var tables, drop strings.Builder
+	for i := range mariadbTables {
+		fmt.Fprintf(&tables, "CREATE TABLE bare_%d LIKE hive_%d; INSERT INTO bare_%d SELECT * FROM hive_%d;", i, i, i, i)
+		fmt.Fprintf(&drop, "DROP TABLE bare_%d;", i)
+	}
+	bare, err := median(5, func() (time.Duration, error) {
+		took, err := timed(func() error { _, err := db.Exec(tables.String()); return err })
+		if err == nil {
+			_, err = db.Exec(drop.String())
+		}
+		return took, err
+	})
+	if err != nil {
+		return err
+	}
+	took, err := median(5, func() (time.Duration, error) {
+		began := time.Now()
+		t, err := m.scoped.Take(ctx, copies.Request{Plan: m.plan, Layer: m.plan.Head()})
+		took := time.Since(began)
+		if err == nil {
+			err = m.scoped.Drop(ctx, t.Copy, true)
+		}
+		return took, err
+	})
+	line(m.name+": a copy of 170 tables", took, "bare statements", bare, "<= 1.2 x", float64(took) <= 1.2*float64(bare))
+	return err
+}
+
+// find is the copy of a connection.
+func (m mariadbBench) find(ctx context.Context, c engine.Connection) engine.Entry {
+	e, _ := m.scoped.Server.Find(ctx, c.Database)
+	return e
+}
+
+// opened opens one session of a copy.
+func opened(c engine.Connection) (*sql.DB, error) {
+	config := mysql.NewConfig()
+	config.User, config.Passwd, config.DBName = c.User, c.Password, c.Database
+	if config.Net, config.Addr = "unix", c.Socket; c.Socket == "" {
+		config.Net, config.Addr = "tcp", c.Host+":"+c.Port
+	}
+	config.MultiStatements = true
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		return nil, err
+	}
+	db := sql.OpenDB(connector)
+	db.SetMaxOpenConns(1)
+	return db, nil
 }
 
 // byClient has the server's own client run the same files in a database beside the copy.
@@ -110,7 +208,11 @@ func (b bench) byClient(c engine.Connection, folder string) (time.Duration, erro
 		return 0, err
 	}
 	run := func(text, database string) error {
-		cmd := exec.Command("mariadb", "--no-defaults", "--protocol=socket", "-S"+c.Socket, "-u"+c.User, database)
+		args := []string{"--no-defaults", "--protocol=socket", "-S" + c.Socket, "-u" + c.User, database}
+		if c.Socket == "" {
+			args = []string{"--no-defaults", "--protocol=tcp", "-h" + c.Host, "-P" + c.Port, "-u" + c.User, database}
+		}
+		cmd := exec.Command("mariadb", args...)
 		cmd.Env = append(os.Environ(), "MYSQL_PWD="+c.Password)
 		cmd.Stdin = strings.NewReader(text)
 		if out, err := cmd.CombinedOutput(); err != nil {
@@ -140,8 +242,9 @@ func (b bench) byClient(c engine.Connection, folder string) (time.Duration, erro
 	})
 }
 
-// mariadbCopies measures copies beside the copy of a folder.
-func mariadbCopies(ctx context.Context, scoped copies.ScopedServer, plan *template.Plan) error {
+// copies measures copies beside the copy of a folder.
+func (m mariadbBench) copies(ctx context.Context) error {
+	scoped, plan := m.scoped, m.plan
 	var made []engine.Entry
 	took, err := median(7, func() (time.Duration, error) {
 		began := time.Now()
@@ -214,8 +317,9 @@ func bareStart(program, data, beside string) (time.Duration, error) {
 	return 0, errors.New("the bare server does not answer")
 }
 
-// mariadbResets measures resets beside raw statements.
-func mariadbResets(ctx context.Context, scoped copies.ScopedServer, e engine.Entry, c engine.Connection) error {
+// resets measures resets beside raw statements.
+func (m mariadbBench) resets(ctx context.Context, e engine.Entry) error {
+	scoped := m.scoped
 	s, err := reset.Open(ctx, scoped.Server, e, 5*time.Second)
 	if err != nil {
 		return err
@@ -228,18 +332,11 @@ func mariadbResets(ctx context.Context, scoped copies.ScopedServer, e engine.Ent
 	if err != nil {
 		return err
 	}
-	c = scoped.Server.Connection(e.ID, now.Facts)
-	config := mysql.NewConfig()
-	config.User, config.Passwd, config.Net, config.Addr, config.DBName = c.User, c.Password, "unix", c.Socket,
-		c.Database
-	config.MultiStatements = true
-	connector, err := mysql.NewConnector(config)
+	db, err := opened(scoped.Server.Connection(e.ID, now.Facts))
 	if err != nil {
 		return err
 	}
-	db := sql.OpenDB(connector)
 	defer db.Close()
-	db.SetMaxOpenConns(1)
 	bare, err := median(50, func() (time.Duration, error) {
 		return timed(func() error { _, err := db.Exec("SELECT 1"); return err })
 	})
@@ -254,9 +351,9 @@ func mariadbResets(ctx context.Context, scoped copies.ScopedServer, e engine.Ent
 		name   string
 		tables []int
 		limit  time.Duration
-	}{{"MariaDB: reset, nothing touched", nil, time.Millisecond},
-		{"MariaDB: reset, 5 of 170 tables touched", []int{1, 4, 7, 10, 13}, 5 * time.Millisecond},
-		{"MariaDB: reset, 2 of them with 1,700 rows", []int{0, 3, 7, 10, 13}, 0}} {
+	}{{m.name + ": reset, nothing touched", nil, time.Millisecond},
+		{m.name + ": reset, 5 of 170 tables touched", []int{1, 4, 7, 10, 13}, 5 * time.Millisecond},
+		{m.name + ": reset, 2 of them with 1,700 rows", []int{0, 3, 7, 10, 13}, 0}} {
 		took, err := median(30, func() (time.Duration, error) {
 			for _, i := range work.tables {
 				if _, err := db.Exec(fmt.Sprintf("INSERT INTO hive_%d (label) VALUES ('new'), ('newer')", i)); err != nil {
@@ -275,7 +372,7 @@ func mariadbResets(ctx context.Context, scoped copies.ScopedServer, e engine.Ent
 		return err
 	}
 	back, err := timed(func() error { _, err := s.Do(ctx, reset.Options{InPlace: true}); return err })
-	line("MariaDB: reset, all rows deleted", back, "DELETE FROM each table", gone, "-", true)
+	line(m.name+": reset, all rows deleted", back, "DELETE FROM each table", gone, "-", true)
 	return err
 }
 

@@ -39,8 +39,7 @@ folder, touches nothing of yours and leaves nothing behind.`,
 			}
 			if where == "container" && !c.Flags().Changed("engine") {
 				name = demoEngine(func(e engine.Engine) bool {
-					return e.Hosting().Container != nil &&
-						e.Hosting().PerCopy == nil
+					return e.Hosting().Container != nil && !e.Hosting().Separate("container")
 				})
 			}
 			if keep != "" {
@@ -156,7 +155,10 @@ func (t *tour) move(where, image string) error {
 	if image != "" {
 		to += "\n    image: " + image
 	}
-	return os.WriteFile(file, bytes.Replace(b, []byte("where: memory"), []byte(to), 1), 0o644)
+	for _, place := range []string{"memory", "container"} {
+		b = bytes.Replace(b, []byte("where: "+place+"\n"), []byte(to+"\n"), 1)
+	}
+	return os.WriteFile(file, b, 0o644)
 }
 
 func (t *tour) remove() {

@@ -15,6 +15,7 @@ type Session struct {
 	Ended    func()        // told where sessions of clients were; may be nil
 	Settings []Setting     // those of the project file that hold for a session
 	Names    []string      // by which the sources call the database
+	Roles    []string      // that the sources mention
 	Notice   func(string)  // takes what a user should know; may be nil
 	Said     func(string)  // takes what the server says beside its answers; may be nil
 }

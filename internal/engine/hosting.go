@@ -26,8 +26,7 @@ type Hosting struct {
 	// ended and what is left is kept for the next start.
 	Prune func(ctx context.Context, address json.RawMessage) error
 	// PerCopy opens the copies where each has a server of its own, which the fleet
-	// starts and ends as Process or Container says. It stands in the place of
-	// Connect and Prune.
+	// starts and ends as Process or Container says. See Separate.
 	PerCopy func(ctx context.Context, fleet Fleet, spec Spec) (Server, error)
 	// Existing works on servers that are there already.
 	Existing Remote
@@ -38,6 +37,13 @@ type Hosting struct {
 	// Foretold tells how a copy will be reached before its server runs: other
 	// addresses pass its connections on.
 	Foretold *Foretold
+}
+
+// Separate reports whether each copy has a server of its own in a place, "memory" or
+// "container": PerCopy opens them there, Connect elsewhere. Where an engine has both,
+// only its processes are separate.
+func (h Hosting) Separate(where string) bool {
+	return h.PerCopy != nil && (where == "memory" || h.Connect == nil)
 }
 
 // ProcessHost is how an engine's server is run as a process of this machine.

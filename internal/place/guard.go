@@ -181,7 +181,7 @@ func (g *guard) openUntil(ctx context.Context) error {
 			return fmt.Errorf("making the data folder: %w", err)
 		}
 	}
-	if g.engine.Hosting().PerCopy == nil {
+	if !g.engine.Hosting().Separate(g.record.Where) {
 		if _, err := g.start(ctx, "", ""); err != nil {
 			return err
 		}
@@ -191,6 +191,23 @@ func (g *guard) openUntil(ctx context.Context) error {
 		return err
 	}
 	return g.change(func(r *record) { r.Ready, r.Socket = true, g.listener.path })
+}
+
+// forgetCopies drops copies, and their snapshots, where each has a server of its own. What
+// is noted of those of a guard that was killed stays: a reset brings them back.
+func (g *guard) forgetCopies(ctx context.Context) error {
+	s, err := g.connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	all, err := s.List(ctx)
+	for _, e := range all {
+		if e.Kind != engine.Template && !e.Newer {
+			err = errors.Join(err, s.Drop(ctx, e.ID))
+		}
+	}
+	return err
 }
 
 // takeFolder makes the data folder anew, and locks it for this guard's life.
@@ -351,7 +368,7 @@ func (g *guard) finish(err error) error {
 // connect opens the guard's own servers, as everybody else does.
 func (g *guard) connect(ctx context.Context) (engine.Server, error) {
 	h := g.engine.Hosting()
-	if h.PerCopy != nil {
+	if h.Separate(g.record.Where) {
 		return h.PerCopy(ctx, ownFleet{g}, g.record.Spec)
 	}
 	g.mu.Lock()
@@ -380,6 +397,9 @@ func (g *guard) end() error {
 	ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
 	defer stop()
 	prune := g.engine.Hosting().Prune
+	if g.engine.Hosting().Separate(g.record.Where) {
+		_ = g.forgetCopies(ctx) // what it cannot drop ends below
+	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for name, s := range g.running {

@@ -237,7 +237,7 @@ func (w Wanted) open(ctx context.Context, e engine.Engine, where string) (s engi
 		s, err = openExisting(ctx, h.Existing, w)
 	case where == "memory" && h.Embedded != nil:
 		s, err = openEmbedded(ctx, e, w)
-	case where == "container" && h.Container != nil && h.PerCopy != nil:
+	case where == "container" && h.Container != nil && h.Separate(where):
 		s, err = openContainers(ctx, e, w)
 	case where == "memory" && h.Process != nil, where == "container" && h.Container != nil:
 		var state string
@@ -283,7 +283,7 @@ func Look(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error)
 		case where == "existing" && h.Existing != nil, where == "memory" && h.Embedded != nil:
 			s, _, err := w.open(ctx, e, where)
 			return s, err
-		case where == "container" && h.Container != nil && h.PerCopy != nil:
+		case where == "container" && h.Container != nil && h.Separate(where):
 			if s, err := lookAtContainers(ctx, e, w); s != nil || err != nil {
 				return s, err
 			}
@@ -336,7 +336,7 @@ func Elsewhere(ctx context.Context, engines []engine.Engine) (all []engine.Serve
 	}
 	for _, dir := range containerFolders(state) {
 		for _, e := range engines {
-			if h := e.Hosting(); h.Container == nil || h.PerCopy == nil {
+			if h := e.Hosting(); h.Container == nil || !h.Separate("container") {
 				continue
 			}
 			s, err := connectContainers(ctx, e, Wanted{}, state, dir)

@@ -198,7 +198,10 @@ func (o opener) connect(ctx context.Context) (*guarded, error) {
 		return nil, errors.New("its guard is gone")
 	}
 	var s engine.Server
-	if h := o.engine.Hosting(); h.PerCopy != nil {
+	if h := o.engine.Hosting(); h.Separate(o.host.where()) {
+		if err := r.answers(); err != nil {
+			return nil, err
+		}
 		s, err = h.PerCopy(ctx, &guardedFleet{state: o.state, path: o.path}, r.Spec)
 	} else {
 		p := o.wanted.patience()

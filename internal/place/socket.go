@@ -160,6 +160,19 @@ func ownedOn(ctx context.Context, s engine.Server) (names []string, err error) {
 	return names, err
 }
 
+// answers fails where a guard takes no requests: one that was killed just now can look alive,
+// and there is no one server whose silence would show it.
+func (r record) answers() error {
+	if r.Socket == "" { // it could not make one, and is told so when it is asked
+		return nil
+	}
+	conn, err := net.DialTimeout("unix", r.Socket, time.Second)
+	if err != nil {
+		return fmt.Errorf("asking the guard: %w", err)
+	}
+	return conn.Close()
+}
+
 // tell sends a guard a request and does not wait for its reply.
 func (r record) tell(ask request) (net.Conn, error) {
 	if r.Socket == "" {

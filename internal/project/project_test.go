@@ -118,7 +118,7 @@ func TestWhatIsWrong(t *testing.T) {
 			`did you mean "from"?`},
 		{"unknown top key", "database: {}\n", "", `hemzo.yaml:1:1: unknown key "database"`, `"databases"`},
 		{"unknown engine", "databases:\n  a: { engine: sqlight }\n", "",
-			`hemzo.yaml:2:16: engine: expected sqlite, postgres, mariadb, service, redis, got "sqlight"`,
+			`hemzo.yaml:2:16: engine: expected sqlite, postgres, mariadb, mysql, service, redis, got "sqlight"`,
 			`"sqlite"`},
 		{"no engine", "databases:\n  a: { version: 3 }\n", "", `hemzo.yaml:2:8: database "a" lacks the key "engine"`,
 			""},

@@ -26,7 +26,7 @@ var layers = [][]string{
 	{"fault", "turn", "filelock", "sqltext"},
 	{"source", "container", "relay"},
 	{"engine"},
-	{"engine/folder", "engine/launch", "engine/postgres/pg", "engine/postgres/wal"},
+	{"engine/folder", "engine/launch", "engine/sessionlock", "engine/postgres/pg", "engine/postgres/wal"},
 	{"engine/percopy", "engine/postgres/schema"},
 	{"engine/postgres/witness"},
 	{"engine/postgres/restore"},
@@ -45,8 +45,7 @@ var long = map[string]string{
 	"bench.containers": "one measurement after another", "bench.reset": "one measurement after another",
 	"bench.postgres": "one measurement after another", "bench.resets": "one measurement after another",
 	"bench.inPlace": "one measurement after another", "bench.takesBeside": "one measurement after another",
-	"bench.mariadbResets": "one measurement after another",
-	"cli.resetCommand":    "the texts of its flags", "cli.takeCommand": "the texts of its flags",
+	"cli.resetCommand": "the texts of its flags", "cli.takeCommand": "the texts of its flags",
 	"sqltext.split": "one scan over the text, a case for each state", "project.value": "a case for each kind of value",
 }
 

@@ -8,7 +8,7 @@ import (
 )
 
 var mariadb = Dialect{Backtick: true, Backslashes: true, HashComments: true, Conditional: true, Delimiters: true,
-	Programs: true}
+	Programs: true, Modes: true}
 
 // TestMariaDB: where statements end in MariaDB's and MySQL's SQL.
 func TestMariaDB(t *testing.T) {
@@ -36,7 +36,12 @@ func TestMariaDB(t *testing.T) {
 			"WHILE c DO SELECT CASE d WHEN 1 THEN 2 END; END WHILE; END; SELECT 3": {
 			"CREATE PROCEDURE p() BEGIN IF a THEN SELECT 1; END IF; CASE b WHEN 1 THEN SELECT 2; END CASE; " +
 				"WHILE c DO SELECT CASE d WHEN 1 THEN 2 END; END WHILE; END", "SELECT 3"},
-		"CREATE TABLE a (begin int); BEGIN; COMMIT": {"CREATE TABLE a (begin int)", "BEGIN", "COMMIT"},
+		"CREATE TABLE a (begin int); BEGIN; COMMIT":           {"CREATE TABLE a (begin int)", "BEGIN", "COMMIT"},
+		`SET sql_mode = 'ANSI_QUOTES'; SELECT "a\"; SELECT 1`: {`SET sql_mode = 'ANSI_QUOTES'`, `SELECT "a\"`, "SELECT 1"},
+		`SET NAMES utf8, SESSION sql_mode='NO_BACKSLASH_ESCAPES'; SELECT '\'; SET @@sql_mode=DEFAULT; SELECT '\';'`: {
+			`SET NAMES utf8, SESSION sql_mode='NO_BACKSLASH_ESCAPES'`, `SELECT '\'`, "SET @@sql_mode=DEFAULT", `SELECT '\';'`},
+		`/*!40101 SET @OLD=@@SQL_MODE, SQL_MODE='ANSI' */; SELECT "\"; /*!40101 SET SQL_MODE=@OLD */; SELECT "\";"`: {
+			`/*!40101 SET @OLD=@@SQL_MODE, SQL_MODE='ANSI' */`, `SELECT "\"`, "/*!40101 SET SQL_MODE=@OLD */", `SELECT "\";"`},
 		"DELIMITER //": nil, "DELIMITER": {"DELIMITER"},
 	} {
 		assert.Equal(t, want, split(text), text)

@@ -41,6 +41,9 @@ type Dialect struct {
 	// Programs: a ; between BEGIN or CASE and END in the body of a stored program does
 	// not end a statement.
 	Programs bool
+	// Modes: SET sql_mode says how quotes and backslashes are read from there on.
+	Modes      bool
+	ansiQuotes bool // "…" is a name
 }
 
 // Piece is a part of a text: a statement, from its first to its last token
@@ -71,9 +74,10 @@ func (d Dialect) split(text string, yield func(Piece) bool) {
 		prog  program
 		ends  = ""   // what ends a statement, where that is not ;
 		more  = true // of the pieces are wanted
-		begin = -1   // where the present statement began
-		last  int    // where its last token ended
-		done  int    // where the last piece ended
+		usual = d
+		begin = -1 // where the present statement began
+		last  int  // where its last token ended
+		done  int  // where the last piece ended
 	)
 	add := func(p Piece) {
 		if more && p.Start < p.End {
@@ -89,6 +93,9 @@ func (d Dialect) split(text string, yield func(Piece) bool) {
 		copyIn := d.Dumps && isCopyIn(d, text[begin:last])
 		add(Piece{Start: done, End: begin})
 		add(Piece{Start: begin, End: last, Statement: true, Open: open, OpenAt: openAt, CopyIn: copyIn})
+		if d.Modes {
+			d.readModes(text[begin:last], usual)
+		}
 		begin, body, nest, prog = -1, triggerBody{}, nesting{}, program{}
 		return copyIn
 	}
@@ -216,6 +223,8 @@ func (d Dialect) next(text string, at int) token {
 			return token{kind: comment, start: at, end: at + 2 + n + 2}
 		}
 		return token{kind: comment, start: at, end: len(text), open: !d.OpenComment}
+	case c == '"' && d.ansiQuotes:
+		return quotedBy(text, at, c, name)
 	case (c == '\'' || c == '"') && d.Backslashes:
 		return backslashed(text, at, c, quoted)
 	case c == '\'':

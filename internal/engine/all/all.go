@@ -19,6 +19,7 @@ func Engines() []engine.Engine {
 		sqlite.Engine{},
 		postgres.Engine{},
 		mariadb.Engine{},
+		mariadb.Engine{MySQL: true},
 		service.Engine{},
 	}
 }

@@ -20,9 +20,9 @@ import (
 
 // Main runs a package's tests. The program of the tests is also the guard that
 // Hemzo starts for an engine's servers.
-func Main(m *testing.M, e engine.Engine) {
+func Main(m *testing.M, engines ...engine.Engine) {
 	if len(os.Args) == 3 && os.Args[1] == place.GuardCommand {
-		if err := place.Guard(os.Args[2], []engine.Engine{e}, copies.SweepGuarded); err != nil {
+		if err := place.Guard(os.Args[2], engines, copies.SweepGuarded); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}

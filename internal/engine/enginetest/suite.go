@@ -41,6 +41,8 @@ type Subject struct {
 	Hold func(t *testing.T, c engine.Connection) (release func())
 	// Shared are servers that others use too: what lost its owner stays a while.
 	Shared bool
+	// Rewrites are engines that cannot compare some tables row by row, and write them anew.
+	Rewrites bool
 }
 
 // Work is something that tests do.
@@ -249,7 +251,7 @@ func (k *suite) resets(t *testing.T) {
 	k.reset(t, k.server, e, k.template)
 	assert.Equal(t, start, k.dump(t, e), "all of it")
 	r := k.reset(t, k.server, e, k.template)
-	assert.True(t, r.Way == "" || len(r.Differing()) == 0, "nothing was touched: %v", r)
+	assert.True(t, k.Rewrites || r.Way == "" || len(r.Differing()) == 0, "nothing was touched: %v", r)
 	require.NoError(t, k.server.Drop(t.Context(), e.ID))
 }
 

@@ -12,7 +12,7 @@ import (
 
 // Changes tells how the copy differs from its start state.
 func (d *database) Changes(ctx context.Context, want engine.Compare) (*engine.Changes, error) {
-	s, err := d.state(want.Start)
+	s, err := d.state(ctx, want.Start)
 	if err != nil {
 		return nil, err
 	}
@@ -24,7 +24,7 @@ func (d *database) Changes(ctx context.Context, want engine.Compare) (*engine.Ch
 	if want.Last != want.Start {
 		known = nil
 	}
-	x, err := suspect(ctx, c, d.at, s, known)
+	x, err := d.suspect(ctx, c, s, known)
 	if err != nil {
 		return nil, err
 	}
@@ -61,7 +61,7 @@ func (d *database) Changes(ctx context.Context, want engine.Compare) (*engine.Ch
 
 // schemaChanges are the objects whose definitions are not as in the state.
 func (d *database) schemaChanges(ctx context.Context, c *conn, s *state) ([]engine.SchemaChange, error) {
-	now, err := definitions(ctx, c, d.at.Schema)
+	now, err := definitions(ctx, c, d.at.Schema, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,11 @@ func (d *database) compare(ctx context.Context, c *conn, s *state, t *table, lim
 		return err
 	}
 	was := map[string][]row{}
-	if t.Rows > 0 {
+	if s.there() {
+		if was, err = read(ctx, c, t, s.rowsOf(t).from); err != nil {
+			return err
+		}
+	} else if t.Rows > 0 {
 		const beside = "`hemzo__start`"
 		if err := c.do(ctx, "DROP TEMPORARY TABLE IF EXISTS "+beside, bare(t, beside, false)); err != nil {
 			return err
@@ -199,7 +203,7 @@ func (d *database) Contents(ctx context.Context, _ bool) (all []engine.Content, 
 	if err != nil {
 		return nil, err
 	}
-	objects, err := definitions(ctx, c, d.at.Schema)
+	objects, err := definitions(ctx, c, d.at.Schema, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -233,8 +237,12 @@ func (d *database) Contents(ctx context.Context, _ bool) (all []engine.Content, 
 
 // summed sums up the rows of a table, in no order.
 func summed(ctx context.Context, c *conn, t *table) (engine.Content, error) {
+	return summedIn(ctx, c, t, quote(t.Name))
+}
+
+func summedIn(ctx context.Context, c *conn, t *table, from string) (engine.Content, error) {
 	out := engine.Content{Kind: engine.Rows, Name: t.Name, Columns: map[string]string{}}
-	const half = "CAST(CONV(LEFT(MD5(%s), 15), 16, 10) AS DECIMAL(30))"
+	half := c.hash("%s")
 	var all, names []string
 	parts := []string{}
 	for i, v := range t.written() {
@@ -244,7 +252,7 @@ func summed(ctx context.Context, c *conn, t *table) (engine.Content, error) {
 		all = append(all, "IFNULL(SUM("+fmt.Sprintf(half, one)+"), 0)")
 	}
 	query := "SELECT COUNT(*), IFNULL(SUM(" + fmt.Sprintf(half, "CONCAT("+strings.Join(parts, ", ")+")") + "), 0), " +
-		strings.Join(all, ", ") + " FROM " + quote(t.Name)
+		strings.Join(all, ", ") + " FROM " + from
 	rows, err := c.rows(ctx, query)
 	if err != nil {
 		return out, err

@@ -15,29 +15,45 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"hemzo/internal/engine"
-	"hemzo/internal/engine/percopy"
 	"hemzo/internal/fault"
 	"hemzo/internal/sqltext"
 )
 
-// database is the server of one copy, or of work, opened.
+// holder holds copies and their start states: a server for each copy, or one for all.
+type holder interface {
+	Find(ctx context.Context, id string) (engine.Entry, error)
+	Lock(ctx context.Context, name string, waiting func()) (unlock func(), err error)
+	Copy(ctx context.Context, from, to string, facts engine.Facts) error
+	// locate tells where a copy is.
+	locate(e engine.Entry) address
+	// start reads what is known of a template or snapshot.
+	start(ctx context.Context, id string) (*state, error)
+	// renew makes a copy anew from a template or snapshot, at its address; reconnect says
+	// that clients have to connect again.
+	renew(ctx context.Context, d *database, from string) (base json.RawMessage, reconnect bool, err error)
+}
+
+// database is one copy, or work, opened.
 type database struct {
-	server  *percopy.Server
+	holder  holder
 	entry   engine.Entry
 	at      address
 	session engine.Session
 	hand    *conn // of Hemzo's account, opened at need
-	user    *conn // of the owner's account, likewise
-	start   *state
-	startID string
+	user    *conn // of the tests' account, likewise
+	known   *state
+	knownID string
+	// noted is the baseline that was noted last, as it was written and as it is
+	noted     json.RawMessage
+	notedBase baseline
 }
 
-func openDatabase(_ context.Context, s *percopy.Server, e engine.Entry, session engine.Session) (*database, error) {
-	at := addressOf(s.At(e.Facts))
-	if at.Socket == "" {
+func openDatabase(h holder, e engine.Entry, session engine.Session) (*database, error) {
+	at := h.locate(e)
+	if at.Schema == "" {
 		return nil, fault.New(fault.Failed, "take another", "%s has no server", e.ID)
 	}
-	return &database{server: s, entry: e, at: at, session: session}, nil
+	return &database{holder: h, entry: e, at: at, session: session}, nil
 }
 
 // Close ends the sessions.
@@ -53,27 +69,31 @@ func (d *database) leave(c **conn) error {
 }
 
 // admin is a session of Hemzo's account.
-func (d *database) admin(ctx context.Context) (*conn, error) { return d.open(ctx, &d.hand, admin) }
-
-// owner is a session of the owner's account, as which sources and users' statements run.
-func (d *database) owner(ctx context.Context) (*conn, error) {
-	return d.open(ctx, &d.user, ownerOf(d.at.Schema))
-}
-
-func (d *database) open(ctx context.Context, at **conn, user string) (*conn, error) {
-	if *at != nil {
-		return *at, nil
+func (d *database) admin(ctx context.Context) (*conn, error) {
+	if d.hand != nil {
+		return d.hand, nil
 	}
-	c, err := d.at.dial(ctx, user)
+	c, err := d.at.dial(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to the server of %s: %w", d.entry.ID, err)
 	}
-	if user == admin {
-		if err := plain(ctx, c); err != nil {
-			return nil, errors.Join(err, c.close())
-		}
+	if err := plain(ctx, c); err != nil {
+		return nil, errors.Join(err, c.close())
 	}
-	*at = c
+	d.hand = c
+	return c, nil
+}
+
+// owner is a session of the tests' account, as which sources and users' statements run.
+func (d *database) owner(ctx context.Context) (*conn, error) {
+	if d.user != nil {
+		return d.user, nil
+	}
+	c, err := d.at.dialAsTests(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to the server of %s: %w", d.entry.ID, err)
+	}
+	d.user = c
 	return c, nil
 }
 
@@ -162,7 +182,7 @@ func aboutRows(text string) bool {
 }
 
 func (d *database) run(ctx context.Context, c *conn, s engine.Script, p sqltext.Piece) error {
-	text := s.Text[p.Start:p.End]
+	text := undefined(s.Text[p.Start:p.End], d.session.Roles)
 	if p.Open != "" {
 		return s.Locate(p.OpenAt, fault.New(fault.StepFailed, "", "a %s is begun here and never ended", p.Open))
 	}
@@ -173,6 +193,9 @@ func (d *database) run(ctx context.Context, c *conn, s engine.Script, p sqltext.
 	if _, err := c.ExecContext(ctx, text); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
+		}
+		if code(err) == emptyQuery { // a comment that servers of other versions run
+			return nil
 		}
 		return d.refused(s, p.Start, text, err)
 	}
@@ -215,14 +238,17 @@ func (d *database) within(ctx context.Context, c *conn, s engine.Script, p sqlte
 			return beyond("leave it out: each build begins with an empty database")
 		}
 		return words[0] != "ALTER", nil
-	case words[0] == "SET" && (second == "GLOBAL" || second == "PASSWORD" || second == "@" && len(words) > 3 &&
-		words[3] == "GLOBAL"):
+	case words[0] == "SET" && (second == "GLOBAL" || second == "PERSIST" || second == "@" && len(words) > 3 &&
+		(words[3] == "GLOBAL" || words[3] == "PERSIST")):
 		return beyond("use  settings: in the project file, or take it out")
-	case slices.Contains([]string{"CREATE", "ALTER", "DROP", "RENAME"}, words[0]) && (second == "USER" ||
-		second == "ROLE"),
-		words[0] == "GRANT" || words[0] == "REVOKE" || words[0] == "SHUTDOWN" || words[0] == "FLUSH" ||
-			words[0] == "INSTALL" || words[0] == "UNINSTALL":
-		return beyond("take it out: Hemzo makes the account that tests use, with all rights in the database")
+	case aboutAccounts(words):
+		if ofOthers(text, d.session.Roles) {
+			return true, nil
+		}
+		return beyond("take it out, as Hemzo makes the account that tests use, with all rights in the database; or list " +
+			"the accounts under  roles:  to have such statements passed over")
+	case words[0] == "SHUTDOWN" || words[0] == "FLUSH" || words[0] == "INSTALL" || words[0] == "UNINSTALL":
+		return beyond("take it out: it is about the server")
 	}
 	return false, nil
 }
@@ -254,7 +280,7 @@ func lastName(words []string) string {
 
 // refused places the server's message in the file that the statement came from.
 func (d *database) refused(s engine.Script, begin int, text string, err error) error {
-	e := &fault.Error{Kind: fault.StepFailed, What: "MariaDB refuses this", Said: err.Error(), Reason: err,
+	e := &fault.Error{Kind: fault.StepFailed, What: d.at.product() + " refuses this", Said: err.Error(), Reason: err,
 		Lines: fault.Excerpt(text)}
 	at := begin
 	if m, ok := errors.AsType[*mysql.MySQLError](err); ok {
@@ -263,6 +289,7 @@ func (d *database) refused(s engine.Script, begin int, text string, err error) e
 		switch m.Number {
 		case accessDenied:
 			e.Next = "take out what asks for rights on the server, as DEFINER does that names somebody else"
+			noDefiner(e, text)
 		case schemaDenied, commandDenied:
 			e.Next = "the sources have rights in their own database alone"
 		}
@@ -338,7 +365,7 @@ func (d *database) Load(ctx context.Context, t engine.Table) error {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			e := &fault.Error{Kind: fault.StepFailed, What: "MariaDB refuses this row", Said: err.Error(), Reason: err,
+			e := &fault.Error{Kind: fault.StepFailed, What: d.at.product() + " refuses this row", Said: err.Error(), Reason: err,
 				Where: fault.Position{File: t.File, Line: t.Lines[i]}}
 			if m, ok := errors.AsType[*mysql.MySQLError](err); ok {
 				e.Said, e.Code = m.Message, fmt.Sprintf("%d, SQLSTATE %s", m.Number, m.SQLState)
@@ -362,13 +389,30 @@ func (d *database) Query(ctx context.Context, text string, out engine.Sink) erro
 		}
 	}
 	if out.Open != nil {
-		rows, err := c.rows(ctx, "SELECT @@in_transaction")
+		open, err := c.inTransaction(ctx)
 		if err != nil {
 			return err
 		}
-		out.Open(rows[0][0] == "1")
+		out.Open(open)
 	}
 	return nil
+}
+
+// inTransaction reports whether the session has a transaction open.
+func (c *conn) inTransaction(ctx context.Context) (bool, error) {
+	if !c.mysql {
+		rows, err := c.rows(ctx, "SELECT @@in_transaction")
+		return err == nil && rows[0][0] == "1", err
+	}
+	// Without one a savepoint is gone at once.
+	if err := c.do(ctx, "SAVEPOINT hemzo__open"); err != nil {
+		return false, err
+	}
+	err := c.do(ctx, "ROLLBACK TO SAVEPOINT hemzo__open")
+	if code(err) == noSavepoint {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 func (d *database) query(ctx context.Context, c *conn, s engine.Script, p sqltext.Piece, out engine.Sink) error {
@@ -474,48 +518,5 @@ func valueOf(v any, kind string, typed bool) any {
 // Snapshot keeps the present state. The witness begins anew in that state with a server
 // that is started from it.
 func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) (json.RawMessage, error) {
-	return nil, d.server.Copy(ctx, d.entry.ID, to, facts)
-}
-
-// sessions lists who is connected, but for Hemzo's account.
-func sessions(ctx context.Context, c *conn) ([]engine.Client, error) {
-	rows, err := c.rows(ctx, "SELECT p.ID, p.USER, p.HOST, p.COMMAND, IFNULL(p.INFO, ''), p.TIME_MS, "+
-		"IFNULL(UNIX_TIMESTAMP(t.trx_started), 0) FROM information_schema.PROCESSLIST p LEFT JOIN "+
-		"information_schema.INNODB_TRX t ON t.trx_mysql_thread_id = p.ID WHERE p.USER NOT IN (?, 'system user', "+
-		"'event_scheduler') ORDER BY p.ID", admin)
-	if err != nil {
-		return nil, fmt.Errorf("asking who is connected: %w", err)
-	}
-	waits, err := c.rows(ctx, "SELECT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM "+
-		"information_schema.INNODB_LOCK_WAITS w "+
-		"JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id JOIN information_schema.INNODB_TRX b ON "+
-		"b.trx_id = w.blocking_trx_id")
-	if err != nil {
-		return nil, fmt.Errorf("asking who waits for whom: %w", err)
-	}
-	all := []engine.Client{}
-	for _, r := range rows {
-		pid, _ := strconv.Atoi(r[0])
-		ms, _ := strconv.ParseFloat(r[5], 64)
-		began, _ := strconv.ParseFloat(r[6], 64)
-		x := engine.Client{PID: pid, User: r[1], Address: r[2], Query: r[4], State: strings.ToLower(r[3]),
-			Since: time.Now().Add(-time.Duration(ms * float64(time.Millisecond)))}
-		if r[3] == "Sleep" {
-			x.State = "idle"
-		}
-		if began > 0 {
-			x.Began = time.Unix(int64(began), 0)
-			if x.State == "idle" {
-				x.State = "idle in transaction"
-			}
-		}
-		for _, w := range waits {
-			if w[0] == r[0] {
-				by, _ := strconv.Atoi(w[1])
-				x.WaitsFor = append(x.WaitsFor, by)
-			}
-		}
-		all = append(all, x)
-	}
-	return all, nil
+	return nil, d.holder.Copy(ctx, d.entry.ID, to, facts)
 }

@@ -17,23 +17,30 @@ import (
 const advice = "install it (on Debian: apt-get install mariadb-server-core), or put the folders of its programs " +
 	"on PATH"
 
-// installation is a MariaDB installation.
+const mysqlAdvice = "install it, or put the folder of mysqld on PATH"
+
+// installation is an installation of MariaDB, or of MySQL.
 type installation struct {
-	server  string // the path of mariadbd
+	mysql   bool
+	server  string // the path of the server
 	layout  string // of the script that lays out a data folder
 	version string // "10.11.6"
 	major   string // "10.11"
 	stamp   string // changes when another is installed in its place
 }
 
-var versionLine = regexp.MustCompile(`Ver ([0-9]+\.[0-9]+)(\.[0-9]+)?-MariaDB`)
+var versionLine = regexp.MustCompile(`Ver ([0-9]+\.[0-9]+)(\.[0-9]+)?(-MariaDB)?`)
 
 // find finds the server of a version; any for "". Distributions have one at a time.
-func find(version string) (installation, error) {
-	server := program("mariadbd", "mysqld")
+func (e Engine) find(version string) (installation, error) {
+	server, next := program("mariadbd", "mysqld"), advice
 	layout := program("mariadb-install-db", "mysql_install_db")
+	if e.MySQL {
+		server, next = program("mysqld"), mysqlAdvice
+		layout = server
+	}
 	if server == "" || layout == "" {
-		return installation{}, fault.New(fault.Lacking, advice, "there is no MariaDB server on this machine")
+		return installation{}, fault.New(fault.Lacking, next, "there is no %s server on this machine", e.product())
 	}
 	info, err := os.Stat(server)
 	if err != nil {
@@ -44,13 +51,13 @@ func find(version string) (installation, error) {
 		return installation{}, err
 	}
 	m := versionLine.FindStringSubmatch(said)
-	if m == nil {
-		return installation{}, fault.New(fault.Lacking, advice, "%s is no MariaDB server: %s", server, said)
+	if m == nil || (m[3] == "") != e.MySQL {
+		return installation{}, fault.New(fault.Lacking, next, "%s is no %s server: %s", server, e.product(), said)
 	}
-	i := installation{server: server, layout: layout, version: m[1] + m[2], major: m[1],
+	i := installation{mysql: e.MySQL, server: server, layout: layout, version: m[1] + m[2], major: m[1],
 		stamp: info.ModTime().UTC().Format("20060102150405")}
 	if version != "" && version != i.major && !strings.HasPrefix(i.major, version+".") {
-		return installation{}, fault.New(fault.Lacking, advice, "MariaDB %s is wanted, this machine has %s", version,
+		return installation{}, fault.New(fault.Lacking, next, "%s %s is wanted, this machine has %s", e.product(), version,
 			i.version)
 	}
 	return i, nil

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -24,21 +25,30 @@ import (
 )
 
 // Identity names the servers for a Spec: their version and settings.
-func (Engine) Identity(s engine.Spec) (string, error) {
-	b, err := find(s.Version)
+func (e Engine) Identity(s engine.Spec) (string, error) {
+	b, err := e.find(s.Version)
 	if err != nil {
 		return "", err
 	}
 	sum := sha256.New()
-	fmt.Fprintf(sum, "%d %s %s %s %s %s\n", engine.Format, b.server, b.stamp, s.Encoding, s.Locale, schemaName(s))
+	if e.MySQL { // one server holds all
+		fmt.Fprintf(sum, "%d %s %s\n", engine.Format, b.server, b.stamp)
+	} else {
+		fmt.Fprintf(sum, "%d %s %s %s %s %s\n", engine.Format, b.server, b.stamp, s.Encoding, s.Locale, schemaName(s))
+	}
 	for _, set := range sorted(s.Settings) {
 		fmt.Fprintf(sum, "%s=%s\n", set.Name, set.Value)
 	}
-	return "mariadb-" + b.major + "-" + hex.EncodeToString(sum.Sum(nil))[:12], nil
+	return e.Name() + "-" + b.major + "-" + hex.EncodeToString(sum.Sum(nil))[:12], nil
 }
 
 // Room estimates what a server's data takes at its start, and what a build may write.
-func (Engine) Room(engine.Spec, string) int64 { return 64 << 20 }
+func (e Engine) Room(engine.Spec, string) int64 {
+	if e.MySQL {
+		return 256 << 20
+	}
+	return 64 << 20
+}
 
 // Clean finds nothing: what a killed server leaves lies in its folder.
 func (Engine) Clean(string) error { return nil }
@@ -76,9 +86,9 @@ type layout struct {
 }
 
 // Launch starts a server: loopback and a private socket alone, a free port.
-func (Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context, error) (*engine.Program, error),
+func (e Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context, error) (*engine.Program, error),
 	error) {
-	b, err := find(spec.Version)
+	b, err := e.find(spec.Version)
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +200,13 @@ func (l *layout) initialize(ctx context.Context, kept string) error {
 	args := []string{"--no-defaults", "--datadir=" + fresh, "--auth-root-authentication-method=normal",
 		"--skip-test-db",
 		"--skip-name-resolve", "--tmpdir=" + l.home.Folder}
-	for _, s := range append(fixedSettings, testSettings...) {
+	settings := append(fixedSettings, testSettings...)
+	if l.mysql {
+		args = []string{"--no-defaults", "--initialize-insecure", "--datadir=" + fresh, "--tmpdir=" + l.home.Folder,
+			"--secure-file-priv=NULL"}
+		settings = mysqlFixed
+	}
+	for _, s := range settings {
 		args = append(args, option(s))
 	}
 	cmd := exec.CommandContext(limited, l.layout, args...)
@@ -277,15 +293,29 @@ func hostname() string {
 
 // address is how a server is reached by Hemzo itself, and told to tests.
 type address struct {
-	Socket   string `json:"socket"`
-	Port     int    `json:"port"`
-	Schema   string `json:"schema"`
-	Admin    string `json:"admin"` // the password of Hemzo's account
-	Password string `json:"password"`
-	Folder   string `json:"folder"`
-	Life     string `json:"life"`   // another one at each start: what is counted begins anew
-	Server   string `json:"server"` // its program
-	Done     done   `json:"done"`   // what was executed when it began
+	Socket   string    `json:"socket,omitempty"`
+	Host     string    `json:"host,omitempty"` // "" for this machine
+	Port     int       `json:"port"`
+	Schema   string    `json:"schema"`
+	Login    string    `json:"login,omitempty"`   // Hemzo's account; "" for the usual one
+	Admin    string    `json:"admin"`             // its password
+	Account  string    `json:"account,omitempty"` // the tests' account; "" for one named after the schema
+	Password string    `json:"password"`
+	Folder   string    `json:"folder,omitempty"`
+	Life     string    `json:"life"`             // another one at each start: what is counted begins anew
+	Server   string    `json:"server,omitempty"` // its program
+	Done     done      `json:"done"`             // what was executed when it began
+	Where    string    `json:"where,omitempty"`  // it runs; "" in a container
+	Version  string    `json:"version,omitempty"`
+	Shared   bool      `json:"shared,omitempty"` // other copies are on the same server
+	own      *sync.Map // see conn
+	// Untrusted is what the witness does not see on this build of the server; "" where it
+	// sees all.
+	Untrusted string `json:"untrusted,omitempty"`
+	Uncounted bool   `json:"uncounted,omitempty"` // what InnoDB counts is not exact there, or not to be seen
+	MySQL     bool   `json:"mysql,omitempty"`
+	TLS       string `json:"tls,omitempty"`    // how the driver is to use it
+	Narrow    bool   `json:"narrow,omitempty"` // Hemzo's account sees nothing of the server's own tables
 }
 
 // portsFrom and portsTo bound the ports of servers: below those that systems give to
@@ -313,6 +343,9 @@ func (l *layout) program() (*engine.Program, error) {
 		return nil, err
 	}
 	l.ports++
+	if l.mysql {
+		return l.mysqlProgram(port)
+	}
 	first := filepath.Join(l.home.Folder, "accounts.sql")
 	if err := errors.Join(os.WriteFile(first, []byte(l.accounts()), 0o600), launch.Chown(first, l.owner)); err != nil {
 		return nil, fmt.Errorf("writing the server's accounts: %w", err)
@@ -329,6 +362,11 @@ func (l *layout) program() (*engine.Program, error) {
 		fixedSettings...) {
 		args = append(args, option(s))
 	}
+	secured, err := l.certificate()
+	if err != nil {
+		return nil, err
+	}
+	args = append(args, secured...)
 	return &engine.Program{
 		Path: l.server, Args: args, Env: []string{"LC_ALL=C", "TZ=UTC"}, Folder: l.home.Folder, User: l.owner,
 		Stop: syscall.SIGTERM, Kill: syscall.SIGKILL,
@@ -344,12 +382,19 @@ func (l *layout) program() (*engine.Program, error) {
 
 // probe asks the server at its socket and at its port.
 func (l *layout) probe(ctx context.Context, a address, first string) (json.RawMessage, error) {
-	conn, err := a.dial(ctx, admin)
+	conn, err := a.dial(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("waiting for MariaDB: %w: %w", engine.ErrNotReady, err)
 	}
 	defer conn.close()
 	os.Remove(first) // it holds passwords
+	if err := plain(ctx, conn); err != nil {
+		return nil, err
+	}
+	if a.Untrusted, err = trustBuild(ctx, conn, l.home.Kept, false); err != nil {
+		return nil, err
+	}
+	a.Uncounted = a.Untrusted != ""
 	if a.Done, err = statements(ctx, conn); err != nil {
 		return nil, err
 	}

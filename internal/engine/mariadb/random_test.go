@@ -5,7 +5,10 @@ import (
 	"database/sql"
 	"flag"
 	"fmt"
+	"io"
+	"log"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -15,13 +18,13 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/enginetest"
-	"hemzo/internal/engine/mariadb"
 	"hemzo/internal/place"
 )
 
 var (
 	seed   = flag.Uint64("seed", 0, "of the random work; 0 for another each time")
 	rounds = flag.Int("rounds", 25, "of random work")
+	shared = flag.Int("shared-rounds", 6, "of random work on each version, where one server holds all")
 )
 
 // held is a copy of a template, and a fresh one beside it.
@@ -30,23 +33,24 @@ type held struct {
 	copied, fresh engine.Entry
 	template      string
 	baseline      []byte
+	kind          kind
 }
 
-func begin(t *testing.T) *held {
-	enginetest.Home(t, mariadb.Engine{})
-	s := subject()
-	server, err := place.Open(t.Context(), s.Engine, place.Wanted{Database: "honey", Spec: s.Spec,
-		Where: s.Wanted.Where,
-		Ready: time.Minute})
+func begin(t *testing.T, k kind, w place.Wanted) *held {
+	enginetest.Home(t, k.engine)
+	k = k.withTools(t)
+	s := k.subject(w)
+	w.Database, w.Spec, w.Ready = "honey", s.Spec, time.Minute
+	server, err := place.Open(t.Context(), s.Engine, w)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, server.Close()) })
-	h := &held{server: server, template: engine.TemplateID(strings.Repeat("0", 64))}
+	h := &held{kind: k, server: server, template: engine.TemplateID(strings.Repeat("0", 64))}
 	facts := engine.Facts{Format: engine.Format, Database: "honey", Start: h.template}
 	work := engine.NewID(engine.Work)
 	require.NoError(t, server.Create(t.Context(), work, s.Spec, facts))
 	d, err := server.Open(t.Context(), work, engine.Session{})
 	require.NoError(t, err)
-	for _, text := range steps {
+	for _, text := range s.Steps {
 		require.NoError(t, d.Apply(t.Context(), engine.Script{File: "a.sql", Text: text, First: 1}))
 	}
 	require.NoError(t, d.Close())
@@ -58,6 +62,7 @@ func begin(t *testing.T) *held {
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, server.Drop(context.Background(), id)) })
 	}
+	h.baseline = h.copied.Facts.Baseline
 	return h
 }
 
@@ -72,9 +77,11 @@ func (h *held) client(t *testing.T) *sql.Conn {
 	config := mysql.NewConfig()
 	config.User, config.Passwd, config.Net, config.Addr, config.DBName = c.User, c.Password, "tcp", c.Host+":"+c.Port,
 		c.Database
+	config.Logger = log.New(io.Discard, "", 0)
 	connector, err := mysql.NewConnector(config)
 	require.NoError(t, err)
 	db := sql.OpenDB(connector)
+	db.SetMaxIdleConns(0) // one that is closed is gone
 	t.Cleanup(func() { db.Close() })
 	conn, err := db.Conn(t.Context())
 	require.NoError(t, err)
@@ -131,16 +138,30 @@ func rare(s string) bool {
 
 // TestRandomWork: whatever clients do, a reset brings the start state back.
 func TestRandomWork(t *testing.T) {
+	randomWork(t, here(), place.Wanted{Where: []string{"memory"}}, *rounds)
+}
+
+// TestRandomWorkShared: on one server for all copies too, of each version.
+func TestRandomWorkShared(t *testing.T) {
+	containers(t)
+	for _, k := range kinds {
+		t.Run(strings.TrimPrefix(k.image, "hemzo-test/"), func(t *testing.T) {
+			randomWork(t, k, place.Wanted{Where: []string{"container"}}, *shared)
+		})
+	}
+}
+
+func randomWork(t *testing.T, k kind, w place.Wanted, rounds int) {
 	n := *seed
 	if n == 0 {
 		n = rand.Uint64()
 	}
 	r := rand.New(rand.NewPCG(n, 1))
-	h := begin(t)
-	start := dump(t, h.connection(t, h.fresh))
-	require.Equal(t, start, dump(t, h.connection(t, h.copied)))
+	h := begin(t, k, w)
+	start := h.kind.dump(t, h.connection(t, h.fresh))
+	require.Equal(t, start, h.kind.dump(t, h.connection(t, h.copied)))
 	replaced := 0
-	for i := range *rounds {
+	for i := range rounds {
 		var log []string
 		clients := []*sql.Conn{h.client(t), h.client(t)}
 		for range 1 + r.IntN(12) {
@@ -170,19 +191,22 @@ func TestRandomWork(t *testing.T) {
 		if report.Reconnect {
 			replaced++
 		}
-		require.Equal(t, start, dump(t, h.connection(t, h.copied)), told)
+		for _, c := range clients { // one that has only read may hold locks that a dump waits for
+			_ = c.Close()
+		}
+		require.Equal(t, start, h.kind.dump(t, h.connection(t, h.copied)), told)
 		again, err := h.reset(t, engine.Session{Wait: 2 * time.Second})
 		require.NoError(t, err, told)
 		require.Empty(t, again.Differing(), told)
 	}
-	require.Less(t, replaced, max(*rounds/2, 4), "most are put back in place")
-	require.Equal(t, start, dump(t, h.connection(t, h.fresh)))
+	require.Less(t, replaced, max(rounds/2, 4), "most are put back in place")
+	require.Equal(t, start, h.kind.dump(t, h.connection(t, h.fresh)))
 }
 
 // TestInProportion: what was not touched is not looked at, and one that is in the way of a
 // reset is named.
 func TestInProportion(t *testing.T) {
-	h := begin(t)
+	h := begin(t, here(), place.Wanted{Where: []string{"memory"}})
 	c := h.client(t)
 	do := func(statement string) {
 		_, err := c.ExecContext(t.Context(), statement)
@@ -227,5 +251,50 @@ func TestInProportion(t *testing.T) {
 	require.True(t, ended)
 	require.False(t, r.Reconnect)
 	require.Error(t, c.PingContext(t.Context()))
-	require.Equal(t, dump(t, h.connection(t, h.fresh)), dump(t, h.connection(t, h.copied)))
+	require.Equal(t, h.kind.dump(t, h.connection(t, h.fresh)), h.kind.dump(t, h.connection(t, h.copied)))
+}
+
+// TestWaits: of sessions that wait it is told for whom, on each version; a reset names who is
+// in its way, or ends it.
+func TestWaits(t *testing.T) {
+	t.Run("memory", func(t *testing.T) { waits(t, here(), place.Wanted{Where: []string{"memory"}}) })
+	containers(t)
+	for _, k := range kinds {
+		t.Run(strings.TrimPrefix(k.image, "hemzo-test/"), func(t *testing.T) {
+			waits(t, k, place.Wanted{Where: []string{"container"}})
+		})
+	}
+}
+
+func waits(t *testing.T, k kind, w place.Wanted) {
+	h := begin(t, k, w)
+	holder, waiter := h.client(t), h.client(t)
+	do := func(statement string) {
+		_, err := holder.ExecContext(t.Context(), statement)
+		require.NoError(t, err)
+	}
+	do("BEGIN")
+	do("UPDATE hive SET label = 'held' WHERE id = 1")
+	var number int
+	require.NoError(t, holder.QueryRowContext(t.Context(), "SELECT CONNECTION_ID()").Scan(&number))
+	ended := make(chan error, 1)
+	go func() {
+		_, err := waiter.ExecContext(t.Context(), "DELETE FROM hive")
+		ended <- err
+	}()
+	require.Eventually(t, func() bool {
+		all, err := h.server.Clients(t.Context(), h.copied.ID)
+		require.NoError(t, err)
+		return slices.ContainsFunc(all, func(c engine.Client) bool {
+			return slices.Equal(c.WaitsFor, []int{number}) && strings.Contains(c.String(), "DELETE FROM hive")
+		})
+	}, time.Minute, 10*time.Millisecond)
+	_, err := h.reset(t, engine.Session{Wait: time.Second})
+	var blocked *engine.Blocked
+	require.ErrorAs(t, err, &blocked)
+	require.NotEmpty(t, blocked.Sessions)
+	_, err = h.reset(t, engine.Session{Force: true})
+	require.NoError(t, err)
+	<-ended // it may have been let in before it was ended
+	require.Equal(t, h.kind.dump(t, h.connection(t, h.fresh)), h.kind.dump(t, h.connection(t, h.copied)))
 }

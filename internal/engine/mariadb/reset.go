@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"os"
 	"slices"
@@ -25,13 +26,13 @@ func number(s string) uint64 {
 }
 
 // state reads what is known of a template or snapshot, once.
-func (d *database) state(id string) (*state, error) {
-	if d.start != nil && d.startID == id {
-		return d.start, nil
+func (d *database) state(ctx context.Context, id string) (*state, error) {
+	if d.known != nil && d.knownID == id {
+		return d.known, nil
 	}
-	s, err := readState(d.server.Files(id))
+	s, err := d.holder.start(ctx, id)
 	if err == nil {
-		d.start, d.startID = s, id
+		d.known, d.knownID = s, id
 	}
 	return s, err
 }
@@ -39,15 +40,21 @@ func (d *database) state(id string) (*state, error) {
 // Reset puts the copy back: rows in place, and by a server started from the state's files
 // where definitions changed, or where that is asked for.
 func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
+	report, err := d.reset(ctx, r)
+	return report, explainFull(err)
+}
+
+func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
 	if r.Way == engine.Rollback {
-		return nil, fault.New(fault.Lacking, "use truncation or snapshot", "mariadb knows no reset by rollback yet")
+		return nil, fault.New(fault.Lacking, "use truncation or snapshot", "%s knows no reset by rollback yet",
+			Engine{MySQL: d.at.MySQL}.Name())
 	}
-	s, err := d.state(r.Start)
+	s, err := d.state(ctx, r.Start)
 	if err != nil {
 		return nil, err
 	}
 	// Of two at once the second begins when the first is done.
-	unlock, err := d.server.Lock(ctx, "reset-"+d.entry.ID, nil)
+	unlock, err := d.holder.Lock(ctx, "reset-"+d.entry.ID, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -69,14 +76,17 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
+		if code(err) == noSuchDatabase {
+			return d.replace(ctx, r, "its database was dropped", true)
+		}
 		return d.replace(ctx, r, "its server did not answer", false)
 	}
-	x, err := suspect(ctx, c, d.at, s, r.Baseline)
+	x, err := d.suspect(ctx, c, s, r.Baseline)
 	if err != nil {
 		return nil, err
 	}
 	if x.defined {
-		differ, err := others(ctx, c, d.at, s)
+		differ, err := x.others(ctx, c, d.at, s)
 		if err != nil {
 			return nil, err
 		}
@@ -97,14 +107,20 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 
 // refresh finds the copy's server anew: another process may have put one in its place.
 func (d *database) refresh(ctx context.Context) error {
-	if d.hand != nil && d.hand.PingContext(ctx) == nil {
+	if d.hand != nil {
+		if d.hand.PingContext(ctx) == nil {
+			return nil
+		}
+		_ = d.leave(&d.hand)
+	}
+	if d.at.Shared { // it is made anew where it is
 		return nil
 	}
-	e, err := d.server.Find(ctx, d.entry.ID)
+	e, err := d.holder.Find(ctx, d.entry.ID)
 	if err != nil {
 		return err
 	}
-	at := addressOf(d.server.At(e.Facts))
+	at := d.holder.locate(e)
 	if at.Life == d.at.Life {
 		return nil
 	}
@@ -132,12 +148,16 @@ func (d *database) replace(ctx context.Context, r engine.Reset, why string, sche
 	if err := d.Close(); err != nil {
 		return nil, err
 	}
-	at, err := d.server.Restart(ctx, d.entry.ID, r.Start)
+	if r.Begin != nil { // it may be ended halfway
+		if err := r.Begin(); err != nil {
+			return nil, err
+		}
+	}
+	base, reconnect, err := d.holder.renew(ctx, d, r.Start)
 	if err != nil {
 		return nil, err
 	}
-	d.at = addressOf(at)
-	return &engine.Report{Way: engine.Snapshot, Why: why, Schema: schema, Reconnect: true,
+	return &engine.Report{Way: engine.Snapshot, Why: why, Schema: schema, Reconnect: reconnect, Baseline: base,
 		Tables: []engine.TableReport{}}, nil
 }
 
@@ -149,13 +169,31 @@ type putBack struct {
 	report *engine.Report
 	*suspicion
 	begin   func() error
-	beside  map[string]string // the temporary tables with the state's rows, by their tables
+	beside  map[string]beside // where the state's rows are, by tables whose rows are compared one by one
+	moved   bool              // an AUTO_INCREMENT was put back
+	altered map[string]bool   // tables that statements of Hemzo's own have altered
 	defined uint64            // statements of Hemzo's own that are counted as such that define something
 }
 
+// beside is a table with the rows that another had in a state.
+type beside struct {
+	from string // as a statement names it
+	ref  string // as its columns are named
+}
+
+// rowsOf is the table of a state that lies on the same server.
+func (s *state) rowsOf(t *table) beside {
+	name := fmt.Sprintf("hemzo__start_%d", t.File) // locks want one of its own for each
+	return beside{quote(s.Schema) + "." + quote(t.Name) + " AS " + name, name}
+}
+
+// there reports whether the rows of the state are on the same server.
+func (s *state) there() bool { return s.folder == "" }
+
 // define runs a statement that is counted as one that defines something.
-func (p *putBack) define(ctx context.Context, statement string) error {
+func (p *putBack) define(ctx context.Context, t *table, statement string) error {
 	p.defined++
+	p.altered[t.Name] = true
 	return p.c.do(ctx, statement)
 }
 
@@ -193,17 +231,25 @@ func (p *putBack) do(ctx context.Context, r engine.Reset, touched []*table) (*en
 		}
 	}
 	if !p.same {
-		next.Sum = sumOf(next.Tables)
+		next.Sum, next.Made = sumOf(next.Tables), p.now.Made
 	}
 	next.Done.Defined += p.defined
 	p.report.Baseline = r.Baseline
-	if !p.same {
+	if p.at.Uncounted {
+		p.report.Baseline = nil
+	} else if !p.same {
 		var err error
 		if p.report.Baseline, err = json.Marshal(next); err != nil {
 			return nil, err
 		}
+		p.noted, p.notedBase = p.report.Baseline, next
 	}
-	if len(touched) > 0 || p.report.Sequences > 0 {
+	if p.at.Uncounted { // all were looked at: what was touched is what differed
+		p.report.Tables = slices.DeleteFunc(p.report.Tables,
+			func(t engine.TableReport) bool { return t.Removed+t.PutBack == 0 })
+		touched = touched[:len(p.report.Tables)]
+	}
+	if len(touched) > 0 || p.report.Sequences > 0 || p.moved {
 		p.report.Way = engine.Truncation
 	}
 	return p.report, nil
@@ -232,16 +278,16 @@ func (p *putBack) sequences(ctx context.Context, all []*table) error {
 // tables puts the rows of tables back while nobody else can write to them, and returns
 // what they count then.
 func (p *putBack) tables(ctx context.Context, touched, sequences []*table) (map[string]counter, error) {
-	p.beside = map[string]string{}
+	p.beside, p.altered = map[string]beside{}, map[string]bool{}
 	defer func() {
-		for _, name := range p.beside {
-			_ = p.c.do(context.WithoutCancel(ctx), "DROP TEMPORARY TABLE IF EXISTS "+name)
+		for _, b := range p.beside {
+			if !p.state.there() {
+				_ = p.c.do(context.WithoutCancel(ctx), "DROP TEMPORARY TABLE IF EXISTS "+b.from)
+			}
 		}
 	}()
-	for _, t := range touched {
-		if err := p.lay(ctx, t); err != nil {
-			return nil, fmt.Errorf("laying the rows of %s beside it: %w", t.Name, err)
-		}
+	if err := p.layAll(ctx, touched); err != nil {
+		return nil, err
 	}
 	if err := p.lock(ctx, slices.Concat(touched, sequences)); err != nil {
 		return nil, err
@@ -256,34 +302,58 @@ func (p *putBack) tables(ctx context.Context, touched, sequences []*table) (map[
 	if err := p.change(); err != nil {
 		return nil, err
 	}
-	for _, t := range touched {
-		if err := p.table(ctx, t); err != nil {
-			return nil, fmt.Errorf("putting back the table %s: %w", t.Name, err)
-		}
+	if err := p.all(ctx, touched); err != nil {
+		return nil, err
 	}
 	looked := slices.Concat(touched, sequences)
-	after, err := counters(ctx, p.c, p.at.Schema, looked)
+	after, err := p.counters(ctx, looked)
 	if err != nil {
 		return nil, err
 	}
-	moved := false
 	for _, t := range touched {
-		if err := p.position(ctx, t, after[t.Base], &moved); err != nil {
+		if err := p.position(ctx, t, after[t.Base]); err != nil {
 			return nil, fmt.Errorf("putting back the counter of %s: %w", t.Name, err)
 		}
 	}
-	if moved {
-		return counters(ctx, p.c, p.at.Schema, looked)
+	if p.moved {
+		after, err = p.counters(ctx, looked)
 	}
-	return after, nil
+	if err == nil && p.at.Shared && !p.at.Uncounted && len(p.altered) > 0 {
+		err = p.noteMade(ctx)
+	}
+	return after, err
+}
+
+// counters are what tables count; nothing where that is not looked at.
+func (p *putBack) counters(ctx context.Context, some []*table) (map[string]counter, error) {
+	if p.at.Uncounted {
+		return map[string]counter{}, nil
+	}
+	return counters(ctx, p.c, p.at.Schema, some)
+}
+
+// noteMade notes of what Hemzo has altered itself when that was.
+func (p *putBack) noteMade(ctx context.Context) error {
+	now, err := made(ctx, p.c, p.at.Schema, slices.Collect(maps.Keys(p.altered))...)
+	if err != nil {
+		return err
+	}
+	p.now.Made = maps.Clone(p.now.Made)
+	for name := range p.altered {
+		p.now.Made[name] = now[name]
+	}
+	return nil
 }
 
 // lock has nobody else write to some tables. Who is in the way is named, or with force
 // ended.
 func (p *putBack) lock(ctx context.Context, touched []*table) error {
-	locks := make([]string, len(touched))
-	for i, t := range touched {
-		locks[i] = quote(t.Name) + " WRITE"
+	var locks []string
+	for _, t := range touched {
+		locks = append(locks, quote(t.Name)+" WRITE")
+		if p.state.there() && t.Rows > 0 { // each is locked by each name that it has in a statement
+			locks = append(locks, p.state.rowsOf(t).from+" READ")
+		}
 	}
 	wait := int(math.Ceil(p.session.Wait.Seconds()))
 	if p.session.Force {
@@ -325,7 +395,7 @@ func (p *putBack) lock(ctx context.Context, touched []*table) error {
 // inTheWay are the sessions that may hold locks: those with a transaction, or that run
 // something.
 func (p *putBack) inTheWay(ctx context.Context) (all []engine.Client, err error) {
-	everybody, err := sessions(ctx, p.c)
+	everybody, err := sessions(ctx, p.c, p.at.among())
 	for _, x := range everybody {
 		if x.State != "idle" {
 			all = append(all, x)
@@ -340,23 +410,72 @@ func (p *putBack) inTheWay(ctx context.Context) (all []engine.Client, err error)
 // fewRows is up to how many rows are deleted one by one rather than with their table.
 const fewRows = 500
 
-// table puts the rows of a table back.
-func (p *putBack) table(ctx context.Context, t *table) error {
-	counted, err := p.c.rows(ctx, "SELECT COUNT(*) FROM "+quote(t.Name))
+// all puts the rows of tables back. Those to be emptied by making them anew go together.
+func (p *putBack) all(ctx context.Context, touched []*table) error {
+	has, err := p.ask(ctx, "SELECT COUNT(*) FROM %s", touched)
 	if err != nil {
-		return err
+		return fmt.Errorf("counting rows: %w", err)
 	}
-	has := int64(number(counted[0][0]))
+	var empty strings.Builder
+	var others []*table
+	for _, t := range touched {
+		// A table that is made anew counts from 1 again, too.
+		moved := t.Next == "1" && p.now.Tables[t.Base].Next > 1
+		switch rows := has[t.Name]; {
+		case t.Rows > 0 || rows > 0 && rows <= fewRows && len(t.Trigger) == 0 && !t.Words && !moved:
+			others = append(others, t)
+			continue
+		case rows > 0 || moved:
+			p.altered[t.Name] = true
+			empty.WriteString("TRUNCATE TABLE " + quote(t.Name) + ";")
+		}
+		p.report.Tables = append(p.report.Tables, engine.TableReport{Name: t.Name, Removed: has[t.Name]})
+	}
+	if empty.Len() > 0 {
+		if err := p.c.do(ctx, empty.String()); err != nil {
+			return fmt.Errorf("emptying tables: %w", err)
+		}
+	}
+	for _, t := range others {
+		if err := p.table(ctx, t, has[t.Name]); err != nil {
+			return fmt.Errorf("putting back the table %s: %w", t.Name, err)
+		}
+	}
+	slices.SortFunc(p.report.Tables, func(a, b engine.TableReport) int { return strings.Compare(a.Name, b.Name) })
+	return nil
+}
+
+// ask asks the same of several tables, with a number for an answer.
+func (p *putBack) ask(ctx context.Context, query string, some []*table) (map[string]int64, error) {
+	all := map[string]int64{}
+	for part := range slices.Chunk(some, 50) {
+		parts := make([]string, len(part))
+		for i, t := range part {
+			parts[i] = "(" + strings.Replace(query, "%s", quote(t.Name), 1) + ")"
+		}
+		query := "SELECT " + strings.Join(parts, ", ")
+		if !p.at.MySQL {
+			query = "SET STATEMENT lock_wait_timeout = 0 FOR " + query
+		}
+		rows, err := p.c.rows(ctx, query)
+		if err != nil {
+			return nil, err
+		}
+		for i, t := range part {
+			all[t.Name] = int64(number(rows[0][i]))
+		}
+	}
+	return all, nil
+}
+
+// table puts the rows of a table back.
+func (p *putBack) table(ctx context.Context, t *table, has int64) error {
 	r := engine.TableReport{Name: t.Name}
 	defer func() { p.report.Tables = append(p.report.Tables, r) }()
-	// A table that is made anew counts from 1 again, too.
-	moved := t.Next == "1" && p.now.Tables[t.Base].Next > 1
-	if has == 0 && t.Rows == 0 && !moved {
-		return nil
-	}
-	if t.Rows == 0 && (has > fewRows || len(t.Trigger) > 0 || t.Words || moved) {
-		r.Removed = has
-		return p.c.do(ctx, "TRUNCATE TABLE "+quote(t.Name))
+	same, err := p.sameRows(ctx, t, has)
+	// Of words that were deleted and put back a fulltext index may know nothing.
+	if err != nil || same && !t.Words {
+		return err
 	}
 	again, err := p.dropTriggers(ctx, t)
 	if err != nil {
@@ -367,6 +486,9 @@ func (p *putBack) table(ctx context.Context, t *table) error {
 		r.Removed, err = p.changed(ctx, "DELETE FROM "+quote(t.Name))
 	default:
 		r.Removed, r.PutBack, err = p.rows(ctx, t, has)
+	}
+	if same {
+		r.Removed, r.PutBack = 0, 0
 	}
 	if err != nil {
 		return err
@@ -382,20 +504,51 @@ func (p *putBack) changed(ctx context.Context, statement string) (int64, error) 
 	return done.RowsAffected()
 }
 
+// layAll lays beside tables the rows that they had; one without any row is filled at once.
+func (p *putBack) layAll(ctx context.Context, touched []*table) error {
+	var filled []*table
+	for _, t := range touched {
+		if t.Rows > 0 {
+			filled = append(filled, t)
+		}
+	}
+	var empty map[string]int64
+	if !p.state.there() {
+		var err error // who has locked one is found out when all are locked
+		empty, err = p.ask(ctx, "SELECT COUNT(*) = 0 FROM (SELECT 1 FROM %s LIMIT 1) a", filled)
+		if err != nil && code(err) != lockWaitTimeout {
+			return fmt.Errorf("looking for rows: %w", err)
+		}
+	}
+	for _, t := range filled {
+		if empty[t.Name] == 1 {
+			continue
+		}
+		if err := p.lay(ctx, t); err != nil {
+			return fmt.Errorf("laying the rows of %s beside it: %w", t.Name, err)
+		}
+	}
+	return nil
+}
+
 // lay puts the rows of the state into a temporary table, where they can be compared one
 // by one: such a table is made before others are locked, as what fails then lets them go.
 func (p *putBack) lay(ctx context.Context, t *table) error {
 	if t.Rows == 0 || t.Key == nil || t.Words {
 		return nil
 	}
+	if p.state.there() {
+		p.beside[t.Name] = p.state.rowsOf(t)
+		return nil
+	}
 	name := quote("hemzo__start_" + strconv.Itoa(t.File))
 	if err := p.c.do(ctx, "DROP TEMPORARY TABLE IF EXISTS "+name); err != nil {
 		return err
 	}
-	if p.c.do(ctx, bare(t, name, true)) != nil {
-		return nil // its key is one of the beginnings of texts, say
+	if p.c.do(ctx, "SET STATEMENT lock_wait_timeout = 0 FOR "+bare(t, name, true)) != nil {
+		return nil // its key is one of the beginnings of texts, say, or somebody has locked it
 	}
-	p.beside[t.Name] = name
+	p.beside[t.Name] = beside{name, name}
 	return p.load(ctx, t, name)
 }
 
@@ -416,7 +569,7 @@ func (p *putBack) rows(ctx context.Context, t *table, has int64) (removed, putBa
 	if !laid {
 		// Of what was deleted and put back one by one a fulltext index may know nothing.
 		if t.Words || has > fewRows {
-			err = p.c.do(ctx, "TRUNCATE TABLE "+quote(t.Name))
+			err = p.truncate(ctx, t)
 		} else {
 			err = p.c.do(ctx, "DELETE FROM "+quote(t.Name))
 		}
@@ -428,29 +581,68 @@ func (p *putBack) rows(ctx context.Context, t *table, has int64) (removed, putBa
 	// A locked table can be named once in a statement, and by no other name.
 	name, on, same := quote(t.Name), make([]string, len(t.Key)), []string{}
 	for i, k := range t.Key {
-		on[i] = fmt.Sprintf("%s.%s = %s.%s", name, quote(k), beside, quote(k))
+		on[i] = fmt.Sprintf("%s.%s = %s.%s", name, quote(k), beside.ref, quote(k))
 	}
 	for _, c := range t.stored() {
-		same = append(same, fmt.Sprintf("BINARY %s.%s <=> BINARY %s.%s", name, quote(c), beside, quote(c)))
+		same = append(same, fmt.Sprintf("BINARY %s.%s <=> BINARY %s.%s", name, quote(c), beside.ref, quote(c)))
 	}
 	removed, err = p.changed(ctx, fmt.Sprintf("DELETE %s FROM %s LEFT JOIN %s ON %s AND %s WHERE %s.%s IS NULL", name,
-		name,
-		beside, strings.Join(on, " AND "), strings.Join(same, " AND "), beside, quote(t.Key[0])))
+		name, beside.from, strings.Join(on, " AND "), strings.Join(same, " AND "), beside.ref, quote(t.Key[0])))
 	if err != nil {
 		return 0, 0, err
 	}
+	columns := quoteAll(t.stored())
+	if p.state.there() {
+		// What is left is as it was, and is passed over: a second name of the table would keep
+		// it from being altered.
+		putBack, err = p.changed(ctx, fmt.Sprintf("INSERT IGNORE INTO %s (%s) SELECT %s FROM %s", name, columns, columns,
+			beside.from))
+		if err == nil && has-removed+putBack != t.Rows {
+			err = fmt.Errorf("of %d rows the start state has %d", t.Rows, has-removed+putBack)
+		}
+		return removed, putBack, err
+	}
 	// What is left is as it was: the others are put back.
-	if _, err := p.changed(ctx, fmt.Sprintf("DELETE %s FROM %s JOIN %s ON %s", beside, beside, name,
+	if _, err := p.changed(ctx, fmt.Sprintf("DELETE %s FROM %s JOIN %s ON %s", beside.ref, beside.from, name,
 		strings.Join(on, " AND "))); err != nil {
 		return 0, 0, err
 	}
-	columns := quoteAll(t.stored())
-	putBack, err = p.changed(ctx, fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", name, columns, columns, beside))
+	putBack, err = p.changed(ctx, fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", name, columns, columns,
+		beside.from))
 	return removed, putBack, err
+}
+
+// sameRows reports whether a table holds what the start state on the same server does, where
+// its rows cannot be compared one by one: then there are sums over both.
+func (p *putBack) sameRows(ctx context.Context, t *table, has int64) (bool, error) {
+	_, laid := p.beside[t.Name]
+	if !p.state.there() || laid || has != t.Rows { // in files there are no sums
+		return false, nil
+	}
+	now, err := summed(ctx, p.c, t)
+	if err != nil {
+		return false, err
+	}
+	was, err := summedIn(ctx, p.c, t, p.state.rowsOf(t).from)
+	return err == nil && now.Sum == was.Sum, err
+}
+
+// truncate empties a table by making it anew.
+func (p *putBack) truncate(ctx context.Context, t *table) error {
+	p.altered[t.Name] = true
+	return p.c.do(ctx, "TRUNCATE TABLE "+quote(t.Name))
 }
 
 // load puts the rows of a state into a table.
 func (p *putBack) load(ctx context.Context, t *table, into string) error {
+	if p.state.there() {
+		n, err := p.changed(ctx, fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", into, quoteAll(t.stored()),
+			quoteAll(t.stored()), p.state.rowsOf(t).from))
+		if err == nil && n != t.Rows {
+			err = fmt.Errorf("of %d rows the start state has %d", t.Rows, n)
+		}
+		return err
+	}
 	f, err := os.Open(p.state.rowsFile(t))
 	if err != nil {
 		return err
@@ -481,7 +673,7 @@ func (p *putBack) dropTriggers(ctx context.Context, t *table) (again func() erro
 			text(r[1]), r[3], r[4]), r[2])
 	}
 	for _, name := range t.Trigger {
-		if err := p.define(ctx, "DROP TRIGGER "+quote(name)); err != nil {
+		if err := p.define(ctx, t, "DROP TRIGGER "+quote(name)); err != nil {
 			return nil, err
 		}
 	}
@@ -503,17 +695,17 @@ func (p *putBack) dropTriggers(ctx context.Context, t *table) (again func() erro
 }
 
 // position puts AUTO_INCREMENT back.
-func (p *putBack) position(ctx context.Context, t *table, now counter, moved *bool) error {
-	if t.Next == "" || t.transacted() && now.Next == number(t.Next) {
+func (p *putBack) position(ctx context.Context, t *table, now counter) error {
+	if t.Next == "" || t.transacted() && now.Next == number(t.Next) && !p.at.Uncounted {
 		return nil
 	}
-	if !t.transacted() || now.Next == 0 { // it is not open
+	if !t.transacted() || now.Next == 0 { // it is not open, or not to be seen
 		rows, err := p.c.rows(ctx, "SELECT AUTO_INCREMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND "+
 			"TABLE_NAME = ?", p.at.Schema, t.Name)
 		if err != nil || len(rows) == 0 || rows[0][0] == t.Next {
 			return err
 		}
 	}
-	*moved = true
-	return p.define(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %s", quote(t.Name), t.Next))
+	p.moved = true
+	return p.define(ctx, t, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %s", quote(t.Name), t.Next))
 }

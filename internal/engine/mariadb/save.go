@@ -25,7 +25,22 @@ type state struct {
 	Schema  string   `json:"schema"`
 	Tables  []*table `json:"tables"`
 	Objects []object `json:"objects"`
-	folder  string   // that it lies in
+	// Script makes the schema again on the same server; Life is the server's, where some of
+	// the rows last no longer.
+	Script []definition `json:"script,omitempty"`
+	Life   string       `json:"life,omitempty"`
+	folder string       // that it lies in; "" for a schema of the same server
+}
+
+// leads tells of each table where its foreign keys lead.
+func (s *state) leads() map[string][]string {
+	all := map[string][]string{}
+	for _, t := range s.Tables {
+		if t.Kind != "SEQUENCE" {
+			all[t.Name] = t.Leads
+		}
+	}
+	return all
 }
 
 const stateFile = "state.json"
@@ -61,7 +76,7 @@ func (s *state) rowsFile(t *table) string {
 // in files of their own, to put them back by, and what defines it.
 func save(ctx context.Context, at engine.Endpoint, to string) (err error) {
 	a := addressOf(at)
-	c, err := a.dial(ctx, admin)
+	c, err := a.dial(ctx)
 	if err != nil {
 		return err
 	}
@@ -76,7 +91,7 @@ func save(ctx context.Context, at engine.Endpoint, to string) (err error) {
 	if s.Tables, err = tables(ctx, c, a.Schema); err != nil {
 		return err
 	}
-	if s.Objects, err = definitions(ctx, c, a.Schema); err != nil {
+	if s.Objects, err = definitions(ctx, c, a.Schema, nil); err != nil {
 		return err
 	}
 	if err := plain(ctx, c); err != nil {
@@ -111,8 +126,12 @@ func save(ctx context.Context, at engine.Endpoint, to string) (err error) {
 
 // plain has a session of Hemzo's write and read rows as they are.
 func plain(ctx context.Context, c *conn) error {
-	return c.do(ctx, "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0, "+
-		"check_constraint_checks = 0, time_zone = '+00:00', character_set_results = NULL, lock_wait_timeout = 10, "+
+	own := "check_constraint_checks = 0"
+	if c.mysql {
+		own = "information_schema_stats_expiry = 0"
+	}
+	return c.do(ctx, "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0, unique_checks = 1, "+own+
+		", time_zone = '+00:00', character_set_results = NULL, lock_wait_timeout = 10, "+
 		"innodb_lock_wait_timeout = 10, autocommit = 1")
 }
 

@@ -2,12 +2,9 @@ package mariadb
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"fmt"
 	"hash/crc32"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -23,11 +20,16 @@ type table struct {
 	IDs     string   `json:"ids"`           // InnoDB's numbers of it and of its partitions
 	Next    string   `json:"next"`          // AUTO_INCREMENT; "" where it has none
 	Rows    int64    `json:"rows"`
-	File    int      `json:"file,omitempty"`     // of its rows; 0 where it has none
+	File    int      `json:"file,omitempty"`     // of its rows, 0 where it has none; on a shared server its number
 	Counter []string `json:"counter,omitempty"`  // the row of a sequence
 	Trigger []string `json:"triggers,omitempty"` // the names of its triggers
 	Words   bool     `json:"words,omitempty"`    // it has a fulltext index
 	History string   `json:"history,omitempty"`  // the sum of one with a history
+	Period  []string `json:"period,omitempty"`   // the columns with the times of its history, where they are named
+	Leads   []string `json:"leads,omitempty"`    // to which tables its foreign keys lead
+	// Uncounted: the server tells nothing of what it counts for the table, as MySQL does not
+	// of those with partitions.
+	Uncounted bool `json:"uncounted,omitempty"`
 }
 
 // column is a column of a table.
@@ -70,8 +72,23 @@ func (t *table) stored() (names []string) {
 	return names
 }
 
-// transacted reports whether the table's changes are counted, and can be rolled back.
-func (t *table) transacted() bool { return t.Engine == "InnoDB" && t.Kind != "SEQUENCE" }
+// period are the columns with the times of a row's history, as statements name them.
+func (t *table) period() []string {
+	if len(t.Period) == 0 {
+		return []string{"ROW_START", "ROW_END"}
+	}
+	names := make([]string, len(t.Period))
+	for i, n := range t.Period {
+		names[i] = quote(n)
+	}
+	return names
+}
+
+// transacted reports whether the table's changes are counted, and those that are rolled back
+// too.
+func (t *table) transacted() bool {
+	return t.Engine == "InnoDB" && t.Kind != "SEQUENCE" && !t.Uncounted
+}
 
 // tables reads the tables of a schema, in order of their names.
 func tables(ctx context.Context, c *conn, schema string) ([]*table, error) {
@@ -86,8 +103,9 @@ func tables(ctx context.Context, c *conn, schema string) ([]*table, error) {
 		t := &table{Name: r[0], Engine: r[1], Kind: r[2], Next: r[3]}
 		all, byName[r[0]] = append(all, t), t
 	}
-	rows, err = c.rows(ctx, "SELECT TABLE_NAME, COLUMN_NAME, DATA_TYPE, IS_GENERATED = 'ALWAYS', COLUMN_KEY = 'PRI' "+
-		"FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME, ORDINAL_POSITION", schema)
+	rows, err = c.rows(ctx, "SELECT TABLE_NAME, COLUMN_NAME, DATA_TYPE, "+c.generated()+", COLUMN_KEY = "+
+		"'PRI', IFNULL(GENERATION_EXPRESSION, '') FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? ORDER BY "+
+		"TABLE_NAME, ORDINAL_POSITION", schema)
 	if err != nil {
 		return nil, fmt.Errorf("reading the columns: %w", err)
 	}
@@ -96,6 +114,9 @@ func tables(ctx context.Context, c *conn, schema string) ([]*table, error) {
 			t.Columns = append(t.Columns, column{Name: r[1], Type: r[2], Generated: r[3] == "1"})
 			if r[4] == "1" {
 				t.Key = append(t.Key, r[1])
+			}
+			if r[5] == "ROW START" || r[5] == "ROW END" {
+				t.Period = append(t.Period, r[1])
 			}
 		}
 	}
@@ -107,6 +128,17 @@ func tables(ctx context.Context, c *conn, schema string) ([]*table, error) {
 	for _, r := range rows {
 		if t := byName[r[0]]; t != nil {
 			t.Trigger = append(t.Trigger, r[1])
+		}
+	}
+	rows, err = c.rows(ctx, "SELECT DISTINCT TABLE_NAME, REFERENCED_TABLE_NAME FROM "+
+		"information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND UNIQUE_CONSTRAINT_SCHEMA = ? ORDER "+
+		"BY 1, 2", schema, schema)
+	if err != nil {
+		return nil, fmt.Errorf("reading the foreign keys: %w", err)
+	}
+	for _, r := range rows {
+		if t := byName[r[0]]; t != nil {
+			t.Leads = append(t.Leads, r[1])
 		}
 	}
 	return all, searched(ctx, c, schema, byName)
@@ -127,72 +159,13 @@ func searched(ctx context.Context, c *conn, schema string, byName map[string]*ta
 	return nil
 }
 
-// position is the AUTO_INCREMENT in a definition, which is no part of it.
-var position = regexp.MustCompile(` AUTO_INCREMENT=\d+`)
-
-// definitions reads what defines a schema's objects.
-func definitions(ctx context.Context, c *conn, schema string) (all []object, err error) {
-	add := func(kind, name string, parts ...string) {
-		sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
-		all = append(all, object{kind, name, hex.EncodeToString(sum[:12])})
-	}
-	rows, err := c.rows(ctx, "SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?", schema)
-	if err != nil {
-		return nil, fmt.Errorf("reading the tables: %w", err)
-	}
-	for _, r := range rows {
-		kind, show := "table", "SHOW CREATE TABLE "
-		switch r[1] {
-		case "VIEW":
-			kind, show = "view", "SHOW CREATE VIEW "
-		case "SEQUENCE":
-			kind = "sequence"
-		}
-		shown, err := c.rows(ctx, show+quote(r[0]))
-		if err != nil {
-			return nil, fmt.Errorf("reading the definition of %s: %w", r[0], err)
-		}
-		add(kind, r[0], append([]string{position.ReplaceAllString(shown[0][1], "")}, shown[0][2:]...)...)
-	}
-	for _, q := range []struct{ kind, sql string }{
-		{"trigger", "SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, EVENT_MANIPULATION, ACTION_TIMING, ACTION_ORDER, " +
-			"ACTION_STATEMENT, SQL_MODE, DEFINER, CHARACTER_SET_CLIENT, COLLATION_CONNECTION, DATABASE_COLLATION FROM " +
-			"information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ?"},
-		{"event", "SELECT EVENT_NAME, DEFINER, TIME_ZONE, EVENT_DEFINITION, EVENT_TYPE, EXECUTE_AT, INTERVAL_VALUE, " +
-			"INTERVAL_FIELD, SQL_MODE, STARTS, ENDS, STATUS, ON_COMPLETION, EVENT_COMMENT FROM information_schema.EVENTS " +
-			"WHERE EVENT_SCHEMA = ?"},
-		{"schema", "SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME FROM " +
-			"information_schema.SCHEMATA WHERE SCHEMA_NAME = ?"},
-		{"routine", "SELECT name, type, CONVERT(param_list USING utf8mb4), CONVERT(returns USING utf8mb4), " +
-			"CONVERT(body_utf8 USING utf8mb4), sql_mode, definer, security_type, is_deterministic, sql_data_access, comment, " +
-			"character_set_client, collation_connection, db_collation FROM mysql.proc WHERE db = ?"},
-		{"right", "SELECT CONCAT(User, ' on tables'), CONCAT_WS(',', Host, Table_name, Table_priv, Column_priv) FROM " +
-			"mysql.tables_priv WHERE Db = ?"},
-		{"right", "SELECT CONCAT(User, ' on the database'), CONCAT_WS(',', Host, Select_priv, Insert_priv, Update_priv, " +
-			"Delete_priv, Create_priv, Drop_priv, Alter_priv, Trigger_priv, Execute_priv, Event_priv) FROM mysql.db " +
-			"WHERE Db = ?"},
-	} {
-		rows, err := c.rows(ctx, q.sql, schema)
-		if err != nil {
-			return nil, fmt.Errorf("reading every %s: %w", q.kind, err)
-		}
-		for _, r := range rows {
-			add(q.kind, r[0], r[1:]...)
-		}
-	}
-	slices.SortFunc(all, func(a, b object) int {
-		return strings.Compare(a.Kind+"\x00"+a.Name, b.Kind+"\x00"+b.Name)
-	})
-	return all, nil
-}
-
 // bases asks how the tables of a schema are called in InnoDB: names of files, in which
 // much is written otherwise.
 func bases(ctx context.Context, c *conn, schema string) (map[string]string, error) {
 	n := len(schema) + 1
 	rows, err := c.rows(ctx, "SELECT DISTINCT "+baseOf+" b, "+
 		"CONVERT(CONVERT(BINARY "+baseOf+" USING filename) USING utf8mb4) FROM "+
-		"information_schema.INNODB_SYS_TABLESTATS WHERE LEFT(NAME, ?) = ?", n+1, n+1, n, schema+"/")
+		c.counting()+" WHERE LEFT(NAME, ?) = ?", n+1, n+1, n, schema+"/")
 	if err != nil {
 		return nil, fmt.Errorf("reading how tables are called: %w", err)
 	}
@@ -209,8 +182,8 @@ const baseOf = "SUBSTRING_INDEX(SUBSTRING_INDEX(SUBSTR(NAME, ?), '#P#', 1), '#p#
 // counters reads InnoDB's numbers of the tables of a schema, or of some, by their bases.
 func counters(ctx context.Context, c *conn, schema string, some []*table) (map[string]counter, error) {
 	n := len(schema) + 1
-	query := "SELECT SUBSTR(NAME, ?), TABLE_ID, MODIFIED_COUNTER, AUTOINC FROM information_schema.INNODB_SYS_TABLESTATS " +
-		"WHERE LEFT(NAME, ?) = ?"
+	query := "SELECT SUBSTR(NAME, ?), TABLE_ID, MODIFIED_COUNTER, AUTOINC FROM " + c.counting() +
+		" WHERE LEFT(NAME, ?) = ?"
 	args := []any{n + 1, n, schema + "/"}
 	if some != nil {
 		query += " AND " + baseOf + " IN ("
@@ -249,12 +222,15 @@ func counters(ctx context.Context, c *conn, schema string, some []*table) (map[s
 	return all, nil
 }
 
-// countersSum sums up what counters reads, as sumOf does: where it is the same nothing was
+// sumQuery sums up what counters reads, as sumOf does: where it is the same nothing was
 // counted.
+func sumQuery(c *conn) string {
+	return "SELECT COUNT(*) AS n, SUM(MODIFIED_COUNTER) AS m, SUM(CRC32(CONCAT_WS(' ', NAME, TABLE_ID, " +
+		"MODIFIED_COUNTER, AUTOINC))) AS s FROM " + c.counting() + " WHERE LEFT(NAME, ?) = ?"
+}
+
 func countersSum(ctx context.Context, c *conn, schema string) (string, error) {
-	rows, err := c.rows(ctx, "SELECT COUNT(*), SUM(MODIFIED_COUNTER), SUM(CRC32(CONCAT_WS(' ', NAME, TABLE_ID, "+
-		"MODIFIED_COUNTER, AUTOINC))) FROM information_schema.INNODB_SYS_TABLESTATS WHERE LEFT(NAME, ?) = ?", len(schema)+1,
-		schema+"/")
+	rows, err := c.rows(ctx, sumQuery(c), len(schema)+1, schema+"/")
 	if err != nil {
 		return "", fmt.Errorf("reading what tables count: %w", err)
 	}
@@ -301,23 +277,38 @@ var (
 		"ALTER_FUNCTION", "ALTER_PROCEDURE", "ALTER_EVENT", "ALTER_SEQUENCE", "ALTER_USER", "ALTER_SERVER",
 		"ALTER_TABLESPACE", "DROP_TABLE", "DROP_INDEX", "DROP_VIEW", "DROP_TRIGGER", "DROP_PROCEDURE", "DROP_FUNCTION",
 		"DROP_EVENT", "DROP_DB", "DROP_SEQUENCE", "DROP_PACKAGE", "DROP_PACKAGE_BODY", "DROP_USER", "DROP_ROLE",
-		"DROP_SERVER", "RENAME_TABLE", "RENAME_USER", "GRANT", "GRANT_ROLE", "REVOKE", "REVOKE_ALL", "REVOKE_ROLE"}
+		"DROP_SERVER", "RENAME_TABLE", "RENAME_USER", "GRANT", "GRANT_ROLE", "GRANT_ROLES", "REVOKE", "REVOKE_ALL",
+		"REVOKE_ROLE", "REVOKE_ROLES", "CREATE_LIBRARY", "ALTER_LIBRARY", "DROP_LIBRARY", "IMPORT"}
 	clearers = []string{"ANALYZE", "FLUSH", "OPTIMIZE", "REPAIR", "CHECK", "RESET"}
 )
 
-// statementsSQL asks for their sums.
-var statementsSQL = "SELECT IFNULL(SUM(IF(VARIABLE_NAME IN (" + commands(clearers) + "), 0, VARIABLE_VALUE)), 0), " +
-	"IFNULL(SUM(IF(VARIABLE_NAME IN (" + commands(clearers) + "), VARIABLE_VALUE, 0)), 0) FROM " +
-	"information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN (" + commands(slices.Concat(definers, clearers)) + ")"
-
 func commands(names []string) string { return "'COM_" + strings.Join(names, "', 'COM_") + "'" }
+
+// statementsQuery asks for their sums.
+var statementsQuery = "SELECT IFNULL(SUM(IF(VARIABLE_NAME IN (" + commands(clearers) + "), 0, VARIABLE_VALUE)), 0) " +
+	"AS defined, IFNULL(SUM(IF(VARIABLE_NAME IN (" + commands(clearers) + "), VARIABLE_VALUE, 0)), 0) AS cleared FROM " +
+	"information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME IN (" + commands(slices.Concat(definers, clearers)) + ")"
 
 // statements counts them. They are counted for everybody, Hemzo too, and nobody without
 // rights on the server clears them.
 func statements(ctx context.Context, c *conn) (d done, err error) {
-	rows, err := c.rows(ctx, statementsSQL)
+	query := statementsQuery
+	if c.mysql { // there it is in no table
+		query = "SHOW GLOBAL STATUS WHERE Variable_name IN (" + commands(slices.Concat(definers, clearers)) + ")"
+	}
+	rows, err := c.rows(ctx, query)
 	if err != nil {
 		return d, fmt.Errorf("reading what was executed: %w", err)
 	}
-	return done{Defined: number(rows[0][0]), Cleared: number(rows[0][1])}, nil
+	if !c.mysql {
+		return done{Defined: number(rows[0][0]), Cleared: number(rows[0][1])}, nil
+	}
+	for _, r := range rows {
+		if slices.Contains(clearers, strings.ToUpper(strings.TrimPrefix(r[0], "Com_"))) {
+			d.Cleared += number(r[1])
+		} else {
+			d.Defined += number(r[1])
+		}
+	}
+	return d, nil
 }

@@ -30,6 +30,9 @@ type Kind struct {
 	Connection func(at engine.Endpoint, id string) engine.Connection
 	// Open opens a server for work.
 	Open func(ctx context.Context, s *Server, e engine.Entry, session engine.Session) (engine.Database, error)
+	// Tables tells the tables of a template by the folder of its files, as engine.Server
+	// does; nil where there are none.
+	Tables func(folder string) (map[string][]string, error)
 	// Clients lists who is connected to a server; nil where that cannot be told.
 	Clients func(ctx context.Context, at engine.Endpoint) ([]engine.Client, error)
 }
@@ -268,9 +271,12 @@ func (s *Server) Clear(ctx context.Context) error {
 // IsIntact reports whether a template can be read.
 func (s *Server) IsIntact(_ context.Context, e engine.Entry) (bool, error) { return !e.Bad, nil }
 
-// References is nothing: what leads where in these systems nobody declares.
-func (s *Server) Tables(context.Context, engine.Entry) (map[string][]string, error) {
-	return nil, nil
+// Tables tells the tables of a template, where its files tell.
+func (s *Server) Tables(_ context.Context, e engine.Entry) (map[string][]string, error) {
+	if s.kind.Tables == nil {
+		return nil, nil
+	}
+	return s.kind.Tables(s.Files(e.ID))
 }
 
 // Clients lists who is connected to the server of a copy, or to any.

@@ -372,11 +372,11 @@ func (s *server) makeRole(ctx context.Context, name, options string) error {
 // dropLogin drops the login of a copy that is gone, unless somebody is making
 // that copy.
 func (s *server) dropLogin(ctx context.Context, name string) error {
-	ok, err := s.try(ctx, "login "+name)
+	ok, err := s.locks.Try(ctx, "login "+name)
 	if err != nil || !ok {
 		return err
 	}
-	defer s.unlock("login " + name)
+	defer s.locks.Unlock("login " + name)
 	id := "hemzo_c_" + strings.TrimPrefix(name, ownPrefix)
 	n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_database WHERE datname = $1", id)
 	if err != nil || n > 0 {

@@ -15,6 +15,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/witness"
+	"hemzo/internal/engine/sessionlock"
 	"hemzo/internal/turn"
 )
 
@@ -57,20 +58,16 @@ type server struct {
 	ensured map[string]bool
 
 	background *backgroundConns
-	owning     turn.Turn // for what follows
-	own        string    // the owner lock, once asked for
-	stop       func()    // ends what keeps the connection
+	locks      *sessionlock.Locks[*pgx.Conn]
 
 	turn turn.Turn // for what follows
 	conn *pgx.Conn
-	// locks of this process, by name; false for one that a break has cost, and that is to be taken again
-	heldLocks map[string]bool
 }
 
 func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
 	s := &server{config: config, host: host, port: int(config.Port), patience: p,
-		referenceTurn: turn.New(), owning: turn.New(), turn: turn.New(), background: newBackgroundConns(),
-		heldLocks: map[string]bool{}}
+		referenceTurn: turn.New(), turn: turn.New(), background: newBackgroundConns()}
+	s.locks = newLocks(s)
 	s.witness.Trust = s.trusted
 	s.witness.Major = func() string { return major(s.about.Version) }
 	s.witness.Super = func() bool { return s.isSuperuser }
@@ -172,12 +169,7 @@ func (s *server) Close() error {
 	}
 	s.tellOwn(ctx)
 	s.closeBackground(ctx)
-	if s.owning.Take(ctx) == nil {
-		if s.stop != nil {
-			s.stop()
-		}
-		s.owning.Give()
-	}
+	s.locks.Close(ctx)
 	if err := s.turn.Take(ctx); err != nil {
 		return err
 	}

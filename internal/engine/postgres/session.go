@@ -203,10 +203,8 @@ func (s *server) begin(ctx context.Context) error {
 		return fmt.Errorf("connecting to PostgreSQL: %w", err)
 	}
 	s.conn = conn
-	for name := range s.heldLocks {
-		s.heldLocks[name] = false
-	}
-	s.reacquireLocks(ctx)
+	s.locks.Lost()
+	s.locks.Reacquire(ctx, conn)
 	return nil
 }
 

@@ -143,7 +143,7 @@ func (s *server) tellOwn(ctx context.Context) {
 			continue
 		}
 		e, err := s.Find(ctx, id)
-		if err != nil || e.Facts.Owner.Lock == "" || e.Facts.Owner.Lock == s.own {
+		if err != nil || e.Facts.Owner.Lock == "" || s.locks.IsOwn(e.Facts.Owner.Lock) {
 			continue
 		}
 		// What is not told counts as somebody's who came.

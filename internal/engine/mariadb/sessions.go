@@ -1,0 +1,99 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"hemzo/internal/engine"
+)
+
+// among is the schema whose sessions are a copy's; "" where all of its server are.
+func (a address) among() string {
+	if a.Shared {
+		return a.Schema
+	}
+	return ""
+}
+
+// sessions lists who is connected to a server, or to one schema of it, but for Hemzo.
+func sessions(ctx context.Context, c *conn, schema string) ([]engine.Client, error) {
+	seconds := "p.TIME_MS / 1000"
+	if c.mysql {
+		seconds = "p.TIME"
+	}
+	began := "0"
+	if !c.narrow {
+		began = "IFNULL((SELECT UNIX_TIMESTAMP(MIN(t.trx_started)) FROM information_schema.INNODB_TRX t WHERE " +
+			"t.trx_mysql_thread_id = p.ID), 0)"
+	}
+	query := "SELECT p.ID, p.USER, p.HOST, p.COMMAND, IFNULL(p.INFO, ''), " + seconds + ", " + began + " FROM " +
+		"information_schema.PROCESSLIST p WHERE p.ID <> CONNECTION_ID() AND p.USER NOT IN (?, 'system user', " +
+		"'event_scheduler')"
+	args := []any{c.login}
+	if c.own != nil { // the tests' too
+		args[0] = ""
+	}
+	if schema != "" {
+		query, args = query+" AND (p.DB = ? OR p.USER = ?)", append(args, schema, schema)
+	}
+	rows, err := c.rows(ctx, query+" ORDER BY p.ID", args...)
+	if err != nil {
+		return nil, fmt.Errorf("asking who is connected: %w", err)
+	}
+	waits, err := waiting(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	all := []engine.Client{}
+	for _, r := range rows {
+		pid, _ := strconv.Atoi(r[0])
+		if c.own != nil {
+			if _, hemzo := c.own.Load(r[0]); hemzo {
+				continue
+			}
+		}
+		since, _ := strconv.ParseFloat(r[5], 64)
+		began, _ := strconv.ParseFloat(r[6], 64)
+		x := engine.Client{PID: pid, User: r[1], Address: r[2], Query: r[4], State: strings.ToLower(r[3]),
+			Since: time.Now().Add(-time.Duration(since * float64(time.Second))), WaitsFor: waits[r[0]]}
+		if r[3] == "Sleep" {
+			x.State = "idle"
+		}
+		if began > 0 {
+			x.Began = time.Unix(int64(began), 0)
+			if x.State == "idle" {
+				x.State = "idle in transaction"
+			}
+		}
+		all = append(all, x)
+	}
+	return all, nil
+}
+
+// waiting tells of sessions that wait for locks on rows who holds them.
+func waiting(ctx context.Context, c *conn) (map[string][]int, error) {
+	if c.narrow {
+		return nil, nil
+	}
+	query := "SELECT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w " +
+		"JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id JOIN information_schema.INNODB_TRX b ON " +
+		"b.trx_id = w.blocking_trx_id"
+	if c.mysql {
+		query = "SELECT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM performance_schema.data_lock_waits w JOIN " +
+			"information_schema.INNODB_TRX r ON r.trx_id = w.REQUESTING_ENGINE_TRANSACTION_ID JOIN " +
+			"information_schema.INNODB_TRX b ON b.trx_id = w.BLOCKING_ENGINE_TRANSACTION_ID"
+	}
+	rows, err := c.rows(ctx, query)
+	if err != nil {
+		return nil, fmt.Errorf("asking who waits for whom: %w", err)
+	}
+	all := map[string][]int{}
+	for _, r := range rows {
+		by, _ := strconv.Atoi(r[1])
+		all[r[0]] = append(all[r[0]], by)
+	}
+	return all, nil
+}
