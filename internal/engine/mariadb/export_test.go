@@ -7,6 +7,9 @@ import (
 	"hemzo/internal/engine"
 )
 
+// TransactionsKept is for tests that ask again and again.
+const TransactionsKept = transactionsKept
+
 // WitnessOf opens a session on the server of work, for tests of the witness.
 func WitnessOf(ctx context.Context, s engine.Server, e engine.Entry) (*Witness, error) {
 	var at address

@@ -18,6 +18,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/enginetest"
+	"hemzo/internal/engine/mariadb"
 	"hemzo/internal/place"
 )
 
@@ -288,7 +289,7 @@ func waits(t *testing.T, k kind, w place.Wanted) {
 		return slices.ContainsFunc(all, func(c engine.Client) bool {
 			return slices.Equal(c.WaitsFor, []int{number}) && strings.Contains(c.String(), "DELETE FROM hive")
 		})
-	}, time.Minute, 10*time.Millisecond)
+	}, time.Minute, mariadb.TransactionsKept)
 	_, err := h.reset(t, engine.Session{Wait: time.Second})
 	var blocked *engine.Blocked
 	require.ErrorAs(t, err, &blocked)

@@ -374,7 +374,7 @@ func (p *putBack) lock(ctx context.Context, touched []*table) error {
 		if failed != nil {
 			return failed
 		}
-		if !p.session.Force || tries == 50 {
+		if !p.session.Force || tries == 10 {
 			return engine.InTheWay(blocking, p.session.Wait, "end these sessions, or have them ended with  --force",
 				"sessions hold locks on what is to be put back")
 		}
@@ -387,7 +387,7 @@ func (p *putBack) lock(ctx context.Context, touched []*table) error {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(20 * time.Millisecond):
+		case <-time.After(transactionsKept):
 		}
 	}
 }

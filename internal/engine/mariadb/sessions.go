@@ -18,6 +18,11 @@ func (a address) among() string {
 	return ""
 }
 
+// transactionsKept is a little more than how long InnoDB shows the same transactions and
+// waits: it looks at them anew where nobody has read them for 0.1 s ("The INFORMATION_SCHEMA
+// INNODB_TRX Table" of MySQL's manual). Who asks again and again waits so long between.
+const transactionsKept = 120 * time.Millisecond
+
 // sessions lists who is connected to a server, or to one schema of it, but for Hemzo.
 func sessions(ctx context.Context, c *conn, schema string) ([]engine.Client, error) {
 	seconds := "p.TIME_MS / 1000"
