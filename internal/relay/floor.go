@@ -11,7 +11,7 @@ import (
 // first statement of its transaction to the end, or for one piece of work.
 type floor struct {
 	mu      sync.Mutex
-	holder  *client
+	holder  *Client
 	idle    bool // the holder's transaction is open, and nothing of it under way
 	stalled bool // its client is waited for, to take rows or to send them
 	moves   int  // how often that ended
@@ -19,22 +19,23 @@ type floor struct {
 }
 
 type waiter struct {
-	c     *client
+	c     *Client
 	given chan struct{}
 }
 
 // lookEvery is how often somebody who waits looks whether that can end.
 const lookEvery = 20 * time.Millisecond
 
-// blocking is a client that holds the floor and does nothing.
-type blocking struct {
-	*client
-	stalled bool // it takes no rows, or sends none; else its transaction is idle
+// Blocking is a client that has the floor and does nothing.
+type Blocking struct {
+	*Client
+	Stalled bool // it takes no rows, or sends none; else its transaction is idle
 }
 
-// take waits for the floor. After the limit in which its holder did nothing, the
+// TakeFloor waits for the floor. After the limit in which its holder did nothing, the
 // holder is returned: that may never end.
-func (f *floor) take(ctx context.Context, c *client, limit time.Duration) (*blocking, error) {
+func (s *Shared) TakeFloor(ctx context.Context, c *Client, limit time.Duration) (*Blocking, error) {
+	f := &s.floor
 	f.mu.Lock()
 	if f.holder == nil {
 		f.holder, f.idle, f.stalled = c, false, false
@@ -71,7 +72,7 @@ func (f *floor) take(ctx context.Context, c *client, limit time.Duration) (*bloc
 			if f.giveUp(w) {
 				return nil, nil
 			}
-			return &blocking{holder, stuck >= limit}, nil
+			return &Blocking{holder, stuck >= limit}, nil
 		}
 	}
 }
@@ -87,15 +88,17 @@ func (f *floor) giveUp(w *waiter) (given bool) {
 	return i < 0
 }
 
-// has reports whether a client has the floor.
-func (f *floor) has(c *client) bool {
+// HasFloor reports whether a client has the floor.
+func (s *Shared) HasFloor(c *Client) bool {
+	f := &s.floor
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return f.holder == c
 }
 
-// give passes a client's floor to who has waited longest; nothing where it has not got it.
-func (f *floor) give(c *client) {
+// GiveFloor passes a client's floor to who has waited longest; nothing where it has not got it.
+func (s *Shared) GiveFloor(c *Client) {
+	f := &s.floor
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.holder != c {
@@ -110,8 +113,9 @@ func (f *floor) give(c *client) {
 	}
 }
 
-// stall notes whether a holder's client is waited for.
-func (f *floor) stall(c *client, stalled bool) {
+// Stall notes whether a holder's client is waited for.
+func (s *Shared) Stall(c *Client, stalled bool) {
+	f := &s.floor
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.holder == c {
@@ -120,11 +124,23 @@ func (f *floor) stall(c *client, stalled bool) {
 	}
 }
 
-// rest notes whether a holder's transaction is open and nothing of it under way.
-func (f *floor) rest(c *client, idle bool) {
+// Rest notes whether a holder's transaction is open and nothing of it under way.
+func (s *Shared) Rest(c *Client, idle bool) {
+	f := &s.floor
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.holder == c {
 		f.idle = idle
 	}
+}
+
+// look tells who has the floor, and who waits for it.
+func (f *floor) look() (holder *Client, waiting map[*Client]bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	waiting = map[*Client]bool{}
+	for _, w := range f.waiting {
+		waiting[w.c] = true
+	}
+	return f.holder, waiting
 }

@@ -1,193 +1,129 @@
-// Package relay resets a copy by rollback, on the wire: a listener's connections
-// speak PostgreSQL's protocol, version 3.0, with it, and all that they do happens
-// in one transaction of one session of the server, which a reset rolls back.
-//
-// A savepoint, the guard, stands in front of each piece of work: it is what a
-// client's transaction, or its lone statement, is undone to. A client's BEGIN,
-// COMMIT and ROLLBACK never reach the server.
+// Package relay is what relays have in common, whichever protocol they speak: the clients
+// of a copy share one session of its server, and all that they do happens in one
+// transaction, which a reset rolls back.
 package relay
 
 import (
-	"bufio"
+	"cmp"
 	"context"
-	"encoding/binary"
-	"errors"
 	"fmt"
 	"net"
+	"slices"
+	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
-
-	"hemzo/internal/sqltext"
 	"hemzo/internal/turn"
 )
 
-// Config says what is relayed, and for whom.
-type Config struct {
-	User, Password, Database string // as clients have to name them
-	Dialect                  sqltext.Dialect
-	// Wait bounds how long a client waits for another whose transaction is open
-	// and idle.
-	Wait time.Duration
-	// Connect opens a session on the copy, as the role that clients are.
-	Connect func(context.Context) (*pgconn.PgConn, error)
-	// Dial reaches the server to cancel a statement.
-	Dial func(context.Context) (net.Conn, error)
-}
+// Shared says who uses the one session, and who waits for it. Its methods may be called
+// from several goroutines.
+type Shared struct {
+	IO    turn.Turn // of the session: for one piece of work, or a reset
+	floor floor     // whose transaction is under way
 
-// Relay is what stands before one copy. Its methods may be called from several
-// goroutines.
-type Relay struct {
-	config Config
-	verify func() (*verifier, error)
-	floor  floor     // whose transaction is under way
-	io     turn.Turn // for what follows: one piece of work, or a reset
-	server *session  // nil where there is none, or it was lost
-	all    map[*client]bool
-	closed bool
-	stays  bool // what was committed is still to be taken back
-
-	mu   sync.Mutex // for what follows
-	keys map[uint32]*client
-	last uint32
-	busy *client // whose statement is under way
+	mu      sync.Mutex // for what follows
+	clients map[uint32]*Client
+	last    uint32
+	busy    *Client // whose statement is under way
 	// notPutBack is why the last reset has not put everything back
 	notPutBack error
 	remarks    []Remark      // that nobody has asked for
 	remarked   map[Kind]bool // there was one
-	clock      atomic.Bool   // the time of the transaction was asked for
 }
 
-// New makes a relay; its session is opened for the first client.
-func New(c Config) *Relay {
-	return &Relay{config: c, io: turn.New(), all: map[*client]bool{}, keys: map[uint32]*client{},
-		remarked: map[Kind]bool{},
-		verify:   sync.OnceValues(func() (*verifier, error) { return newVerifier(c.Password) })}
+// NewShared returns what nobody shares yet.
+func NewShared() *Shared {
+	return &Shared{IO: turn.New(), clients: map[uint32]*Client{}, remarked: map[Kind]bool{}}
 }
 
-// errClosed says that the relay has ended.
-var errClosed = errors.New("the relay has ended")
+// Client is one connection, as the others need to know it. Use Shared's methods.
+type Client struct {
+	ID   uint32
+	Conn net.Conn
 
-// session returns the one session, opened where there is none. The caller has io.
-func (r *Relay) session(ctx context.Context) (*session, error) {
-	if r.closed {
-		return nil, errClosed
-	}
-	if err := r.failure(); err != nil {
-		return nil, fmt.Errorf("the last reset has failed: %w", err)
-	}
-	if r.server != nil {
-		return r.server, nil
-	}
-	conn, err := r.config.Connect(ctx)
-	if err != nil {
-		return nil, err
-	}
-	r.server, err = newSession(ctx, conn)
-	return r.server, err
+	began       time.Time
+	application string    // what it calls itself; under mu, as what follows
+	last        string    // statement that had the floor
+	since       time.Time // when it got it
 }
 
-// lose gives the session up: what was done in it is rolled back by its end.
-func (r *Relay) lose() {
-	if r.server != nil {
-		r.server.conn.Close()
-		r.server = nil
-	}
-	for c := range r.all {
-		c.wasReset()
-	}
+// Enter notes a client and gives it a number.
+func (s *Shared) Enter(c *Client) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.last++
+	c.ID, c.began = s.last, time.Now()
+	s.clients[c.ID] = c
 }
 
-// ServeConn speaks with one client until it goes or ctx ends. The caller closes the
-// connection.
-func (r *Relay) ServeConn(ctx context.Context, conn net.Conn) error {
-	c := &client{relay: r, conn: conn, in: bufio.NewReaderSize(conn, 16<<10), began: time.Now(),
-		settings: map[string]string{}, pending: map[string]string{}, statements: map[string]*prepared{},
-		portals: map[string]*portal{}, channels: map[string]bool{}}
-	c.out = bufio.NewWriterSize(pipe{c}, 64<<10)
-	cancel, err := c.greet(ctx)
-	if cancel != nil {
-		return r.cancel(ctx, *cancel)
-	}
-	if errors.Is(err, errRefused) {
-		return nil
-	}
-	if err != nil || c.id == 0 {
-		return err
-	}
-	defer r.leave(c)
-	if err := c.serve(ctx); err != nil && !errors.Is(err, errRefused) {
-		return err
-	}
-	return nil
+// Leave forgets a client.
+func (s *Shared) Leave(c *Client) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.clients, c.ID)
 }
 
-// enter notes a client, and gives it a key to cancel its statements with.
-func (r *Relay) enter(c *client) {
-	r.all[c] = true
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.last++
-	c.id = r.last
-	r.keys[c.id] = c
+// Call notes what a client calls itself.
+func (s *Shared) Call(c *Client, application string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c.application = application
 }
 
-// leave forgets a client; its open transaction is undone.
-func (r *Relay) leave(c *client) {
-	_ = r.io.Take(context.Background())
-	if r.floor.has(c) && r.server != nil {
-		r.server.undo()
-	}
-	if r.server != nil {
-		c.closeAll()
-		r.server.closings = append(r.server.closings, c.closings...)
-		if r.server.unnamed == c {
-			r.server.unnamed = nil
-		}
-	}
-	delete(r.all, c)
-	r.mu.Lock()
-	delete(r.keys, c.id)
-	r.mu.Unlock()
-	r.io.Give()
-	r.floor.give(c)
+// Begin notes a statement of a client that is under way from now on.
+func (s *Shared) Begin(c *Client, statement string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.busy, c.last, c.since = c, statement, time.Now()
 }
 
-// cancelRequest is what a client sends to cancel another connection's statement.
-type cancelRequest struct {
-	id     uint32
-	secret []byte
+// Note notes what a client's statement is, which was not known when it began.
+func (s *Shared) Note(c *Client, statement string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c.last = statement
 }
 
-// cancel passes a request on where that client's statement is under way.
-func (r *Relay) cancel(ctx context.Context, q cancelRequest) error {
-	r.mu.Lock()
-	c := r.keys[q.id]
-	var s *session
-	if c != nil && r.busy == c && string(c.secret[:]) == string(q.secret) {
-		s = c.server
-	}
-	r.mu.Unlock()
-	if s == nil {
-		return nil
-	}
-	return r.cancelOn(ctx, s)
+// End notes that none is under way.
+func (s *Shared) End() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.busy = nil
 }
 
-// cancelOn cancels what a session is doing.
-func (r *Relay) cancelOn(ctx context.Context, s *session) error {
-	conn, err := r.config.Dial(ctx)
-	if err != nil {
-		return fmt.Errorf("cancelling a statement: %w", err)
+// Busy reports whether a statement of a client is under way.
+func (s *Shared) Busy(c *Client) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.busy == c
+}
+
+// Last is a client's last statement.
+func (s *Shared) Last(c *Client) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return c.last
+}
+
+// InTheWay tells a client, in words, who did not let it have the floor within the limit.
+func (s *Shared) InTheWay(by *Blocking, limit time.Duration) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	text := "the transaction of another client has been idle for %s: %s, after  %s"
+	if by.Stalled {
+		text = "another client has taken or sent no rows for %s: %s, after  %s"
 	}
-	defer conn.Close()
-	out := binary.BigEndian.AppendUint32(nil, uint32(12+len(s.secret)))
-	out = binary.BigEndian.AppendUint32(out, 80877102)
-	out = binary.BigEndian.AppendUint32(out, s.pid)
-	_, err = conn.Write(append(out, s.secret...))
-	return err
+	return fmt.Sprintf(text, limit, by.Conn.RemoteAddr(), Shorten(by.last))
+}
+
+// Shorten cuts a statement for a message.
+func Shorten(text string) string {
+	text = strings.Join(strings.Fields(text), " ")
+	if len(text) > 100 {
+		text = text[:97] + "..."
+	}
+	return text
 }
 
 // Done tells what a reset did.
@@ -198,160 +134,152 @@ type Done struct {
 	Settled func() error // waits until all is put back
 }
 
-// Reset takes back all that was done: what is open becomes an error for the client
-// whose it is. A client that keeps the session busy is waited for; after that it is
-// returned, or with force its statement is cancelled and its connection ended.
-//
-// last puts back what no rollback does, and goes on when Reset has returned: no client
-// does anything before it has ended. Where it fails they are told, and the next Reset
-// tries it again.
-func (r *Relay) Reset(ctx context.Context, wait time.Duration, force bool, last func(context.Context) error) (
-	done Done, err error) {
-	done.Settled = r.failure
-	if done.Busy, err = r.takeFrom(ctx, wait, force); done.Busy != nil || err != nil {
-		return done, err
-	}
-	s := r.server
-	for c := range r.all {
-		c.wasReset()
-	}
-	done.Touched = r.stays || s != nil && s.touched
-	done.Escaped = r.stays || s != nil && s.escaped
-	again := r.failure() != nil
-	if !again && (s == nil || !s.touched) {
-		r.io.Give()
-		return done, nil
-	}
-	if s != nil {
-		ddl := s.ddl
-		if err = s.restart(); err != nil {
-			r.lose()
-		}
-		for c := range r.all {
-			c.outdate(ddl)
-		}
-	}
-	over := make(chan struct{})
-	go func() {
-		r.setFailure(last(context.WithoutCancel(ctx)))
-		r.io.Give()
-		close(over)
-	}()
-	done.Settled = func() error { <-over; return r.failure() }
-	return done, err
-}
-
-// Settled waits until nothing is under way, and tells why the last reset has not put
-// everything back; nil where it has.
-func (r *Relay) Settled() error {
-	if err := r.io.Take(context.Background()); err != nil {
-		return err
-	}
-	defer r.io.Give()
-	return r.failure()
-}
-
-// takeFrom takes io for a reset, from a client that keeps it as Reset says.
-func (r *Relay) takeFrom(ctx context.Context, wait time.Duration, force bool) (busy *Open, err error) {
+// TakeForReset takes IO from a client that keeps it. It is waited for; after that it is
+// returned, or with force its connection ended and its statement cancelled by the given
+// function.
+func (s *Shared) TakeForReset(ctx context.Context, wait time.Duration, force bool,
+	cancel func(context.Context, *Client) error) (busy *Open, err error) {
 	soon, stop := context.WithTimeout(ctx, wait)
 	defer stop()
-	err = r.io.Take(soon)
+	err = s.IO.Take(soon)
 	if err == nil || ctx.Err() != nil {
 		return nil, err
 	}
-	r.mu.Lock()
-	c := r.busy
+	s.mu.Lock()
+	c := s.busy
 	if c == nil { // it ends at this moment, or a reset is under way
-		r.mu.Unlock()
-		return nil, r.io.Take(ctx)
+		s.mu.Unlock()
+		return nil, s.IO.Take(ctx)
 	}
-	s, open := c.server, c.seen()
-	r.mu.Unlock()
+	open := s.seen(c)
+	s.mu.Unlock()
 	if !force {
 		return &open, nil
 	}
-	c.conn.Close() // which ends what waits for its rows
+	c.Conn.Close() // which ends what waits for its rows
 	soon, stop = context.WithTimeout(ctx, endsWithin)
 	defer stop()
-	if err := r.io.Take(soon); err == nil || s == nil {
+	if err := s.IO.Take(soon); err == nil {
+		return nil, nil
+	}
+	if err := cancel(ctx, c); err != nil {
 		return nil, err
 	}
-	if err := r.cancelOn(ctx, s); err != nil {
-		return nil, err
-	}
-	return nil, r.io.Take(ctx)
+	return nil, s.IO.Take(ctx)
 }
 
 // endsWithin is how long a statement has to end by itself once its client is gone.
 const endsWithin = 100 * time.Millisecond
 
-// failure is why the last reset has not put everything back; nil where it has.
-func (r *Relay) failure() error {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.notPutBack
+// PutBack runs what puts back what no rollback does, and gives IO when it has ended: no
+// client does anything before. The returned function waits for it. Where it fails Failure
+// tells.
+func (s *Shared) PutBack(ctx context.Context, last func(context.Context) error) (settled func() error) {
+	over := make(chan struct{})
+	go func() {
+		s.setFailure(last(context.WithoutCancel(ctx)))
+		s.IO.Give()
+		close(over)
+	}()
+	return func() error { <-over; return s.Failure() }
 }
 
-func (r *Relay) setFailure(err error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.notPutBack = err
-}
-
-// Close ends the session; clients are told when they next speak.
-func (r *Relay) Close() error {
-	if err := r.io.Take(context.Background()); err != nil {
+// Settled waits until nothing is under way, and tells why the last reset has not put
+// everything back; nil where it has.
+func (s *Shared) Settled() error {
+	if err := s.IO.Take(context.Background()); err != nil {
 		return err
 	}
-	defer r.io.Give()
-	r.lose()
-	r.closed = true
-	return nil
+	defer s.IO.Give()
+	return s.Failure()
 }
 
-// Commit commits what was done, and lets go of the copy. Where transactions of clients
-// are open nothing is done and these are returned; with force they are rolled back. A
-// client that keeps the session busy is waited for as Reset does.
-func (r *Relay) Commit(ctx context.Context, wait time.Duration, force bool) (open []Open, err error) {
-	busy, err := r.takeFrom(ctx, wait, force)
-	if err != nil {
-		return nil, err
-	}
-	if busy != nil {
-		return []Open{*busy}, nil
-	}
-	defer r.io.Give()
-	for c := range r.all {
-		if r.floor.has(c) && (c.state == started || c.state == failed) {
-			r.mu.Lock()
-			open = append(open, c.seen())
-			r.mu.Unlock()
+// Failure is why the last reset has not put everything back; nil where it has.
+func (s *Shared) Failure() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.notPutBack
+}
+
+func (s *Shared) setFailure(err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.notPutBack = err
+}
+
+// Open is a client as others see it.
+type Open struct {
+	ID                uint32
+	Application, From string
+	Last              string    // its last statement
+	Began, Since      time.Time // connected, and its last statement begun
+	Active            bool      // the statement is under way
+	Holds             bool      // it has its turn: its transaction is open
+	WaitsFor          uint32    // the one whose turn it is, where it waits for that; 0 where not
+}
+
+// Clients lists those that are connected, by their numbers.
+func (s *Shared) Clients() []Open {
+	holder, waiting := s.floor.look()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var all []Open
+	for _, c := range s.clients {
+		o := s.seen(c)
+		o.Holds = c == holder
+		if waiting[c] && holder != nil {
+			o.WaitsFor = holder.ID
 		}
+		all = append(all, o)
 	}
-	s := r.server
-	if open != nil && !force || s == nil {
-		return open, nil
-	}
-	sql := "COMMIT"
-	if open != nil || s.guard == undo {
-		sql = "ROLLBACK TO SAVEPOINT " + guardName + "; COMMIT"
-	}
-	s.guard = none
-	if _, _, err = s.ask(sql); err == nil {
-		r.stays = r.stays || s.touched || s.escaped
-	}
-	r.lose()
-	return nil, err
+	slices.SortFunc(all, func(a, b Open) int { return cmp.Compare(a.ID, b.ID) })
+	return all
 }
 
-// Release lets go of the copy: what was done and not committed is rolled back, and
-// what was committed has been taken back by the caller.
-func (r *Relay) Release(ctx context.Context) error {
-	if err := r.io.Take(ctx); err != nil {
-		return err
+// Seen is a client as others see it.
+func (s *Shared) Seen(c *Client) Open {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.seen(c)
+}
+
+func (s *Shared) seen(c *Client) Open {
+	return Open{ID: c.ID, Application: c.application, From: c.Conn.RemoteAddr().String(), Last: Shorten(c.last),
+		Began: c.began, Since: c.since, Active: s.busy == c}
+}
+
+// Kind is one of the things in which a transaction that is rolled back is not what
+// clients may expect.
+type Kind byte
+
+const (
+	Stands      Kind = iota // a statement asks for the time of the transaction
+	Waited                  // one waited in vain for another client's transaction
+	NeedsCommit             // one cannot be inside a transaction
+	Weaker                  // one asks for an isolation level that it does not get
+)
+
+// Remark is a first case of its kind.
+type Remark struct {
+	Kind      Kind
+	Statement string // cut to a line
+}
+
+// Remarks are those that have come since they were last asked for.
+func (s *Shared) Remarks() []Remark {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := s.remarks
+	s.remarks = nil
+	return all
+}
+
+// Remark notes the first case of a kind.
+func (s *Shared) Remark(k Kind, text string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.remarked[k] {
+		s.remarked[k] = true
+		s.remarks = append(s.remarks, Remark{k, Shorten(text)})
 	}
-	defer r.io.Give()
-	r.lose()
-	r.stays = false
-	return nil
 }

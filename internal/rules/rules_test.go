@@ -25,6 +25,7 @@ import (
 var layers = [][]string{
 	{"fault", "turn", "filelock", "sqltext"},
 	{"source", "container", "relay"},
+	{"relay/pgwire", "relay/mywire"},
 	{"engine"},
 	{"engine/folder", "engine/launch", "engine/sessionlock", "engine/postgres/pg", "engine/postgres/wal"},
 	{"engine/percopy", "engine/postgres/schema"},

@@ -18,12 +18,13 @@ import (
 	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
 	"hemzo/internal/relay"
+	"hemzo/internal/relay/pgwire"
 )
 
 // gate is a relay before one copy, and what its resets put back that a rollback does
 // not.
 type gate struct {
-	*relay.Relay
+	*pgwire.Relay
 	server  *server
 	id      string
 	facts   engine.Facts
@@ -56,7 +57,7 @@ func openGate(ctx context.Context, from engine.Server, id string, told engine.Co
 	}
 	g.asks = witness.Moved(g.base.Counters)
 	g.look = witness.Look{Server: &s.witness, ID: id}
-	g.Relay = relay.New(relay.Config{
+	g.Relay = pgwire.New(pgwire.Config{
 		User: told.User, Password: told.Password, Database: id, Dialect: dialect, Wait: idleLimit,
 		Connect: g.connect, Dial: g.dial,
 	})

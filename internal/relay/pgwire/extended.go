@@ -1,4 +1,4 @@
-package relay
+package pgwire
 
 import (
 	"bytes"
@@ -7,6 +7,8 @@ import (
 	"fmt"
 
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"hemzo/internal/relay"
 )
 
 // extended does what messages of the extended protocol ask for, up to a Flush or Sync.
@@ -226,7 +228,7 @@ func (t *translation) parse(body []byte) error {
 		p.name = old.name
 	default:
 		t.names++
-		p.name = fmt.Sprintf("hemzo_%d_%d", t.id, t.names)
+		p.name = fmt.Sprintf("hemzo_%d_%d", t.ID, t.names)
 		t.statements[m.Name] = p
 	}
 	m.Name = p.name
@@ -234,7 +236,7 @@ func (t *translation) parse(body []byte) error {
 	case byRelay(s.order):
 		m.Query = ""
 	case s.order == twoPhase:
-		t.relay.remark(NeedsCommit, m.Query)
+		t.relay.Remark(relay.NeedsCommit, m.Query)
 		m.Query = refusal(notSupported, "PREPARE TRANSACTION cannot be used on a copy that is reset by rollback")
 	case s.order == named:
 		m.Query = t.renamed(m.Query)
@@ -315,7 +317,7 @@ func (t *translation) bind(body []byte) error {
 	x := &portal{of: p}
 	if portalName != "" {
 		t.names++
-		x.name = fmt.Sprintf("hemzo_%d_%d", t.id, t.names)
+		x.name = fmt.Sprintf("hemzo_%d_%d", t.ID, t.names)
 	}
 	if old := t.portals[portalName]; old != nil && portalName != "" {
 		x.name = old.name // the server refuses it
@@ -383,9 +385,7 @@ func (t *translation) execute(body []byte) error {
 	}
 	if x != nil && x.of != nil {
 		t.effect(x.of.statement, &e)
-		t.relay.mu.Lock()
-		t.last = x.of.text
-		t.relay.mu.Unlock()
+		t.relay.Note(&t.Client, x.of.text)
 	}
 	if x == nil || x.of == nil || !byRelay(x.of.order) {
 		t.worked = true

@@ -1,4 +1,4 @@
-package relay
+package pgwire
 
 import (
 	"context"
@@ -9,6 +9,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"hemzo/internal/relay"
 )
 
 // simple does what a Query message asks for.
@@ -53,10 +55,10 @@ func (c *client) sayReady(ctx context.Context) error {
 		c.ready()
 		return nil
 	}
-	if err := c.relay.io.Take(ctx); err != nil {
+	if err := c.relay.IO.Take(ctx); err != nil {
 		return err
 	}
-	defer c.relay.io.Give()
+	defer c.relay.IO.Give()
 	c.ready()
 	return nil
 }
@@ -64,7 +66,7 @@ func (c *client) sayReady(ctx context.Context) error {
 // alone does what takes no session: a transaction that has not begun on it, or that a
 // reset has taken back; false for anything else.
 func (c *client) alone(ctx context.Context, all []statement) (done bool, err error) {
-	if c.relay.floor.has(c) || len(c.notes) > 0 { // others are told, which takes io
+	if c.relay.HasFloor(&c.Client) || len(c.notes) > 0 { // others are told, which takes io
 		return false, nil
 	}
 	// Nobody else looks at a client that has not got the floor, and nothing is waited for.
@@ -250,10 +252,10 @@ func (c *client) control(s statement, continuing, several bool) (ok bool, err er
 	case set:
 		return c.setting(s, continuing)
 	case level:
-		c.relay.remark(Weaker, s.text)
+		c.relay.Remark(relay.Weaker, s.text)
 		_ = c.send(warning(notSupported, s.warns))
 	case twoPhase:
-		c.relay.remark(NeedsCommit, s.text)
+		c.relay.Remark(relay.NeedsCommit, s.text)
 		return refuse(notSupported, "PREPARE TRANSACTION cannot be used on a copy that is reset by rollback", needsCommit)
 	case named:
 		return c.run(c.renamed(s.text), continuing)
@@ -281,7 +283,7 @@ func (c *client) beginWork(s statement, continuing bool) {
 		return
 	}
 	if s.warns != "" {
-		c.relay.remark(Weaker, s.text)
+		c.relay.Remark(relay.Weaker, s.text)
 		_ = c.send(warning(notSupported, s.warns))
 	}
 	if c.state, c.reads = begun, s.reads || c.readsOnly(); continuing {
@@ -404,7 +406,7 @@ func (c *client) notifies(s statement) {
 	if len(s.words) < 2 {
 		return
 	}
-	n := pgproto3.NotificationResponse{PID: c.id, Channel: unquoted(s.words[1])}
+	n := pgproto3.NotificationResponse{PID: c.ID, Channel: unquoted(s.words[1])}
 	if m := payload.FindStringSubmatch(s.text); m != nil {
 		n.Payload = strings.ReplaceAll(m[1], "''", "'")
 	}

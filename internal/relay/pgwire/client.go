@@ -1,4 +1,4 @@
-package relay
+package pgwire
 
 import (
 	"bufio"
@@ -7,13 +7,14 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net"
 	"regexp"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"hemzo/internal/relay"
 )
 
 // txState is where a client stands with transactions of its own.
@@ -30,17 +31,13 @@ const (
 // client is one connection. Its fields are its goroutine's, which has the relay's io
 // while it uses them, but for what it says of transactions before it has the floor.
 type client struct {
+	relay.Client
 	relay  *Relay
-	server *session // that it last spoke through
-	conn   net.Conn
+	server *session // that it last spoke through; written under the relay's mu
 	in     *bufio.Reader
 	out    *bufio.Writer
 	broken bool // it takes nothing any more
-	id     uint32
 	secret [4]byte
-	began  time.Time
-	// application is what it calls itself
-	application string
 
 	outside  sync.Mutex // for what is written without io, or by another client
 	heldBack bool       // the relay has answered without io: another client has not given it
@@ -53,8 +50,6 @@ type client struct {
 	settings, pending map[string]string
 	channels          map[string]bool
 	notes             []pgproto3.NotificationResponse // of the transaction that is open
-	last              string                          // statement that had the floor; under the relay's mu
-	since             time.Time                       // likewise: when it got it
 
 	part         []message // that wait for a Flush or Sync
 	waiting      int       // about how many bytes they take
@@ -87,16 +82,16 @@ type portal struct {
 type pipe struct{ c *client }
 
 func (p pipe) Write(b []byte) (int, error) {
-	p.c.relay.floor.stall(p.c, true)
-	defer p.c.relay.floor.stall(p.c, false)
-	return p.c.conn.Write(b)
+	p.c.relay.Stall(&p.c.Client, true)
+	defer p.c.relay.Stall(&p.c.Client, false)
+	return p.c.Conn.Write(b)
 }
 
 // readRow reads the next message of a COPY.
 func (c *client) readRow() (message, error) {
 	if c.in.Buffered() == 0 {
-		c.relay.floor.stall(c, true)
-		defer c.relay.floor.stall(c, false)
+		c.relay.Stall(&c.Client, true)
+		defer c.relay.Stall(&c.Client, false)
 	}
 	return readMessage(c.in, maxMessage)
 }
@@ -257,7 +252,7 @@ func (c *client) abandon() {
 
 // wasReset takes back what is open, where that is this client's. The caller has io.
 func (c *client) wasReset() {
-	if !c.relay.floor.has(c) {
+	if !c.relay.HasFloor(&c.Client) {
 		return
 	}
 	if c.state == started || c.state == failed {
@@ -266,7 +261,7 @@ func (c *client) wasReset() {
 	clear(c.pending)
 	c.notes = nil
 	c.portals = map[string]*portal{}
-	c.relay.floor.give(c)
+	c.relay.GiveFloor(&c.Client)
 }
 
 // enter takes the floor, where the client has not got it, and io, and prepares the
@@ -274,8 +269,8 @@ func (c *client) wasReset() {
 // statement that it is for.
 func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 	r := c.relay
-	if !r.floor.has(c) {
-		blocking, err := r.floor.take(ctx, c, r.config.Wait)
+	if !r.HasFloor(&c.Client) {
+		blocking, err := r.TakeFloor(ctx, &c.Client, r.config.Wait)
 		if err != nil {
 			return false, err
 		}
@@ -283,12 +278,12 @@ func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 			return false, c.heldUp(blocking, wants)
 		}
 	}
-	r.floor.rest(c, false)
-	if err := r.io.Take(ctx); err != nil {
+	r.Rest(&c.Client, false)
+	if err := r.IO.Take(ctx); err != nil {
 		return false, err
 	}
-	if !r.floor.has(c) { // a reset came in between
-		r.io.Give()
+	if !r.HasFloor(&c.Client) { // a reset came in between
+		r.IO.Give()
 		return c.enter(ctx, wants)
 	}
 	s, err := r.session(ctx)
@@ -296,7 +291,9 @@ func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 		if s != c.server && c.server != nil {
 			c.lostSession()
 		}
+		r.mu.Lock()
 		c.server = s
+		r.mu.Unlock()
 		if c.state == idle || c.state == begun {
 			err = s.settle(c)
 		}
@@ -304,26 +301,20 @@ func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 	if err != nil {
 		return false, c.fail(err)
 	}
-	r.mu.Lock()
-	r.busy, c.last, c.since = c, wants, time.Now()
-	r.mu.Unlock()
+	r.Begin(&c.Client, wants)
 	return true, nil
 }
 
 // heldUp tells the client who did not let it have its turn. The other one may have io as
 // long as it likes: it is not waited for.
-func (c *client) heldUp(by *blocking, wants string) error {
+func (c *client) heldUp(by *relay.Blocking, wants string) error {
 	r := c.relay
-	text := fmt.Sprintf("the transaction of another client has been idle for %s: ", r.config.Wait)
-	if by.stalled {
-		text = fmt.Sprintf("another client has taken or sent no rows for %s: ", r.config.Wait)
-	}
-	r.remark(Waited, wants)
+	r.Remark(relay.Waited, wants)
 	c.outside.Lock()
 	defer c.outside.Unlock()
 	c.heldBack = true
-	return c.send(problem(lockNotAvailable, text+by.describe(), "On a copy that is reset by rollback one transaction "+
-		"is open at a time; this statement was: "+shorten(wants)))
+	return c.send(problem(lockNotAvailable, r.InTheWay(by, r.config.Wait), "On a copy that is reset by rollback one transaction "+
+		"is open at a time; this statement was: "+relay.Shorten(wants)))
 }
 
 // fail tells the client that the session cannot be used.
@@ -339,34 +330,16 @@ func (c *client) fail(err error) error {
 	return nil
 }
 
-// describe names a client for another.
-func (c *client) describe() string {
-	c.relay.mu.Lock()
-	defer c.relay.mu.Unlock()
-	return fmt.Sprintf("%s, after  %s", c.conn.RemoteAddr(), shorten(c.last))
-}
-
-// shorten cuts a statement for a message.
-func shorten(text string) string {
-	text = strings.Join(strings.Fields(text), " ")
-	if len(text) > 100 {
-		text = text[:97] + "..."
-	}
-	return text
-}
-
 // leave gives io, and the floor where no transaction is open.
 func (c *client) leave() {
 	r := c.relay
-	r.mu.Lock()
-	r.busy = nil
-	r.mu.Unlock()
+	r.End()
 	if c.state != started && c.state != failed {
-		r.floor.give(c)
+		r.GiveFloor(&c.Client)
 	} else {
-		r.floor.rest(c, true)
+		r.Rest(&c.Client, true)
 	}
-	r.io.Give()
+	r.IO.Give()
 }
 
 // finish is leave at the end of a part.
@@ -438,7 +411,7 @@ func (c *client) statementOf(name string) string {
 		return ""
 	}
 	c.names++
-	p := &prepared{name: fmt.Sprintf("hemzo_%d_%d", c.id, c.names)}
+	p := &prepared{name: fmt.Sprintf("hemzo_%d_%d", c.ID, c.names)}
 	c.statements[name] = p
 	return p.name
 }
@@ -477,9 +450,7 @@ func (c *client) noteSetting(s statement) {
 		c.pending[name], applied[name] = s.text, s.text
 	}
 	if m := quotedValue.FindStringSubmatch(s.text); name == "application_name" && m != nil {
-		c.relay.mu.Lock()
-		c.application = m[1]
-		c.relay.mu.Unlock()
+		c.relay.Call(&c.Client, m[1])
 	}
 	if c.state == idle {
 		c.commitSettings()
@@ -532,8 +503,8 @@ func (c *client) deliver() {
 func (c *client) notify(n pgproto3.NotificationResponse) {
 	c.outside.Lock()
 	defer c.outside.Unlock()
-	_ = c.conn.SetWriteDeadline(time.Now().Add(time.Second))
-	defer c.conn.SetWriteDeadline(time.Time{})
+	_ = c.Conn.SetWriteDeadline(time.Now().Add(time.Second))
+	defer c.Conn.SetWriteDeadline(time.Time{})
 	if c.send(&n) != nil || c.out.Flush() != nil {
 		c.broken = true
 	}

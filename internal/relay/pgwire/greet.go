@@ -1,4 +1,4 @@
-package relay
+package pgwire
 
 import (
 	"context"
@@ -41,7 +41,7 @@ func (c *client) greet(ctx context.Context) (*cancelRequest, error) {
 		}
 		switch {
 		case code == tlsCode || code == gssCode:
-			if _, err := c.conn.Write([]byte{'N'}); err != nil {
+			if _, err := c.Conn.Write([]byte{'N'}); err != nil {
 				return nil, err
 			}
 			continue
@@ -112,15 +112,15 @@ func (c *client) begin(ctx context.Context, wanted map[string]string) error {
 	for _, m := range option.FindAllStringSubmatch(wanted["options"], -1) {
 		wanted[strings.ReplaceAll(m[1], "-", "_")] = strings.ReplaceAll(m[2], `\`, "")
 	}
-	c.application = wanted["application_name"]
+	application := wanted["application_name"]
 	for _, name := range []string{"user", "database", "options", "replication"} {
 		delete(wanted, name)
 	}
 	r := c.relay
-	if err := r.io.Take(ctx); err != nil {
+	if err := r.IO.Take(ctx); err != nil {
 		return err
 	}
-	defer r.io.Give()
+	defer r.IO.Give()
 	s, err := r.session(ctx)
 	if err != nil {
 		return errors.Join(err, c.refuse(connectionFailed, "the copy cannot be reached: "+err.Error()))
@@ -156,6 +156,7 @@ func (c *client) begin(ctx context.Context, wanted map[string]string) error {
 	}
 	rand.Read(c.secret[:])
 	r.enter(c)
-	key := pgproto3.BackendKeyData{ProcessID: c.id, SecretKey: c.secret[:]}
+	r.Call(&c.Client, application)
+	key := pgproto3.BackendKeyData{ProcessID: c.ID, SecretKey: c.secret[:]}
 	return errors.Join(c.send(&key), c.send(&pgproto3.ReadyForQuery{TxStatus: 'I'}), c.out.Flush())
 }

@@ -1,10 +1,11 @@
-package relay
+package pgwire
 
 import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
+	"hemzo/internal/relay"
 	"hemzo/internal/sqltext"
 )
 
@@ -58,7 +59,7 @@ func TestRead(t *testing.T) {
 
 // TestRenamed: names of prepared statements are a client's own on the server.
 func TestRenamed(t *testing.T) {
-	c := &client{id: 7, statements: map[string]*prepared{}}
+	c := &client{Client: relay.Client{ID: 7}, statements: map[string]*prepared{}}
 	assert.Equal(t, "EXECUTE hives(1)", c.renamed("EXECUTE hives(1)"), "one that it does not know stays")
 	assert.Equal(t, "PREPARE hemzo_7_1 (int) AS SELECT $1", c.renamed("PREPARE Hives (int) AS SELECT $1"))
 	assert.Equal(t, "execute hemzo_7_1(1)", c.renamed(`execute "hives"(1)`))

@@ -1,4 +1,4 @@
-package relay
+package pgwire
 
 import (
 	"bytes"
@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"hemzo/internal/relay"
 )
 
 // answers takes what the server answers: for a client, or for the relay itself.
@@ -180,7 +182,7 @@ func (a *answers) fail(body []byte) {
 	}
 	if e.Code == activeSQL && e.Hint == "" {
 		e.Hint = needsCommit
-		a.c.relay.remark(NeedsCommit, a.c.last)
+		a.c.relay.Remark(relay.NeedsCommit, a.c.relay.Last(&a.c.Client))
 		_ = a.c.send(&e)
 		return
 	}
