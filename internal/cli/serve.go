@@ -136,7 +136,7 @@ func (s *session) lazy(d *project.Database, wanted bool) (*control.Lazy, error) 
 		return nil, fault.New(fault.Usage, "use  reset: truncation, or leave out  keep:",
 			"%s: tables are kept by truncation alone, not by rollback", d.Name)
 	}
-	wanted = wanted && !slices.Contains(d.Where, "existing")
+	wanted = wanted && !slices.Contains(d.Where, "existing") && foretold != nil && foretold.Connection != nil
 	if foretold == nil || !gated && !wanted {
 		return nil, nil
 	}

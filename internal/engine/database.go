@@ -16,6 +16,7 @@ type Session struct {
 	Settings []Setting     // those of the project file that hold for a session
 	Names    []string      // by which the sources call the database
 	Roles    []string      // that the sources mention
+	Commits  bool          // a gate lets through statements that commit by themselves
 	Notice   func(string)  // takes what a user should know; may be nil
 	Said     func(string)  // takes what the server says beside its answers; may be nil
 }

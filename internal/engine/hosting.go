@@ -205,7 +205,8 @@ type Remote interface {
 type Foretold struct {
 	// Ports lists the ports that a copy is reached at, the main one first.
 	Ports func(Spec) []int
-	// Connection tells the connection of a copy to be, at the given endpoint.
+	// Connection tells the connection of a copy to be, at the given endpoint; nil where that
+	// cannot be known: then copies are made at once.
 	Connection func(spec Spec, at Endpoint, id string, facts Facts) Connection
 	// Move tells a copy's connection with other addresses of its ports.
 	Move func(c Connection, at map[int]string) Connection

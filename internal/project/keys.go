@@ -69,6 +69,9 @@ var databaseKeys = []key{
 	{name: "keep", kind: aTexts, doc: "tables that a reset leaves as they are"},
 	{name: "reset", kind: aWord, values: []string{"truncation", "rollback", "snapshot"},
 		doc: "the way a reset takes when none is named"},
+	{name: "commits", kind: aWord, values: []string{"refuse", "replace"}, preset: "refuse",
+		doc: "where resets are rollbacks on MariaDB or MySQL: whether a statement that commits by itself is refused, or " +
+			"let through and everything put back at the next reset"},
 	{name: "role", kind: aText, preset: "owner",
 		doc: "who tests connect as: owner, own (a login for each copy), superuser, or a role's name"},
 	{name: "roles", kind: aTexts, doc: "roles that the sources mention, made without login"},

@@ -46,6 +46,7 @@ type Database struct {
 	From       []Source
 	Keep       []string
 	Reset      string // "" where the file leaves the choice open
+	Commits    bool   // with resets by rollback: statements that commit are let through
 	Role       string
 	Roles      []string
 	Grants     []string
@@ -347,7 +348,7 @@ func database(f field) (Database, error) {
 	d := Database{
 		Name: f.name, At: f.at,
 		Engine: value(n.get("engine")), Version: value(n.get("version")), Where: textList(n.get("where")),
-		Keep: textList(n.get("keep")), Reset: value(n.get("reset")),
+		Keep: textList(n.get("keep")), Reset: value(n.get("reset")), Commits: value(n.get("commits")) == "replace",
 		Role: valueOr(n.get("role"), "owner"), Roles: textList(n.get("roles")),
 		Grants: textList(n.get("grants")), Names: textList(n.get("names")), Extensions: textList(n.get("extensions")),
 		Settings: variables(n.get("settings")), Encoding: valueOr(n.get("encoding"), "UTF-8"),

@@ -64,6 +64,15 @@ func (s *Shared) Leave(c *Client) {
 	delete(s.clients, c.ID)
 }
 
+// Disconnect ends the connection of a client, by its number.
+func (s *Shared) Disconnect(id uint32) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if c := s.clients[id]; c != nil {
+		c.Conn.Close()
+	}
+}
+
 // Call notes what a client calls itself.
 func (s *Shared) Call(c *Client, application string) {
 	s.mu.Lock()

@@ -28,7 +28,7 @@ var layers = [][]string{
 	{"relay/pgwire", "relay/mywire"},
 	{"engine"},
 	{"engine/folder", "engine/launch", "engine/sessionlock", "engine/postgres/pg", "engine/postgres/wal"},
-	{"engine/percopy", "engine/postgres/schema"},
+	{"engine/percopy", "engine/postgres/schema", "engine/gating"},
 	{"engine/postgres/witness"},
 	{"engine/postgres/restore"},
 	{"engine/postgres", "engine/sqlite", "engine/mariadb", "engine/service", "engine/fake"},

@@ -56,7 +56,8 @@ func Spec(d *project.Database) engine.Spec {
 
 // SessionOf says how Hemzo works on a database of the project file.
 func SessionOf(d *project.Database, wait time.Duration) engine.Session {
-	return engine.Session{Wait: wait, Settings: Spec(d).Settings, Names: d.Names, Roles: d.Roles}
+	return engine.Session{Wait: wait, Settings: Spec(d).Settings, Names: d.Names, Roles: d.Roles,
+		Commits: d.Commits}
 }
 
 // Read reads the sources of a database. It needs no server.

@@ -87,16 +87,22 @@ func (a address) dialAsTests(ctx context.Context) (*conn, error) {
 	return a.open(ctx, a.account(), a.Password)
 }
 
-func (a address) open(ctx context.Context, user, password string) (*conn, error) {
+// config is how the driver connects.
+func (a address) config(user, password string) *mysql.Config {
 	config := mysql.NewConfig()
 	config.User, config.Passwd, config.DBName = user, password, a.Schema
 	if config.Net, config.Addr = "unix", a.Socket; a.Socket == "" {
 		config.Net, config.Addr, config.TLSConfig = "tcp", a.hostPort(), a.TLS
 	}
 	config.Timeout = 5 * time.Second
+	config.Logger = log.New(io.Discard, "", 0) // what it has to say it returns
+	return config
+}
+
+func (a address) open(ctx context.Context, user, password string) (*conn, error) {
+	config := a.config(user, password)
 	config.InterpolateParams = true // a trip where preparing takes three
 	config.MultiStatements = true
-	config.Logger = log.New(io.Discard, "", 0) // what it has to say it returns
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
 		return nil, err
@@ -190,6 +196,14 @@ func addressOf(at engine.Endpoint) (a address) {
 
 // connection tells a copy's connection in all its forms.
 func connection(at engine.Endpoint, _ string) engine.Connection { return addressOf(at).connection() }
+
+// move tells a connection with another address, which is a port's.
+func (e Engine) move(c engine.Connection, at map[int]string) engine.Connection {
+	host, port, _ := net.SplitHostPort(at[serverPort])
+	number, _ := strconv.Atoi(port)
+	return address{Host: host, Port: number, Schema: c.Database, Account: c.User, Password: c.Password,
+		MySQL: e.MySQL}.connection()
+}
 
 func (a address) connection() engine.Connection {
 	user, port, host, scheme := a.account(), strconv.Itoa(a.Port), a.Host, "mariadb"

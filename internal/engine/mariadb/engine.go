@@ -58,7 +58,8 @@ var ownWords = regexp.MustCompile(`(?i)\b(AUTO_INCREMENT|ENGINE\s*=\s*\w+|UNSIGN
 
 // Hosting: a process for each copy, or one server for all.
 func (e Engine) Hosting() engine.Hosting {
-	h := engine.Hosting{Process: e, Container: e, Connect: e.connect, Prune: e.prune, Existing: e}
+	h := engine.Hosting{Process: e, Container: e, Connect: e.connect, Prune: e.prune, Existing: e, Gate: openGate,
+		Foretold: &engine.Foretold{Ports: func(engine.Spec) []int { return []int{serverPort} }, Move: e.move}}
 	if !e.MySQL { // a server of which takes four times the memory, and the time to start
 		h.PerCopy = open
 	}

@@ -236,8 +236,9 @@ func (k kind) subject(w place.Wanted) enginetest.Subject {
 		Client: func(t *testing.T, c engine.Connection, text string) {
 			program(t, c, text, k.tool("mariadb"), "-f", c.Database)
 		},
-		Hold: func(t *testing.T, c engine.Connection) func() { return hold(t, c) },
-		Dump: k.dump,
+		Hold:    func(t *testing.T, c engine.Connection) func() { return hold(t, c) },
+		Commits: true,
+		Dump:    k.dump,
 	}
 	if w.Where[0] == "container" {
 		s.Spec.Image = k.image

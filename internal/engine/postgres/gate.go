@@ -13,11 +13,11 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/gating"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/wal"
 	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
-	"hemzo/internal/relay"
 	"hemzo/internal/relay/pgwire"
 )
 
@@ -40,9 +40,6 @@ type gate struct {
 	resets int          // that took something back
 }
 
-// idleLimit is how long a client waits for another whose transaction is open and idle.
-const idleLimit = 2 * time.Second
-
 // openGate opens what stands before a copy whose resets are rollbacks.
 func openGate(ctx context.Context, from engine.Server, id string, told engine.Connection, session engine.Session) (
 	engine.Gate, error) {
@@ -58,7 +55,7 @@ func openGate(ctx context.Context, from engine.Server, id string, told engine.Co
 	g.asks = witness.Moved(g.base.Counters)
 	g.look = witness.Look{Server: &s.witness, ID: id}
 	g.Relay = pgwire.New(pgwire.Config{
-		User: told.User, Password: told.Password, Database: id, Dialect: dialect, Wait: idleLimit,
+		User: told.User, Password: told.Password, Database: id, Dialect: dialect, Wait: gating.IdleLimit,
 		Connect: g.connect, Dial: g.dial,
 	})
 	return g, nil
@@ -104,8 +101,7 @@ func (g *gate) Reset(ctx context.Context, with engine.Session) (*engine.Report, 
 		return nil, fmt.Errorf("rolling back %s: %w", g.id, err)
 	}
 	if done.Busy != nil {
-		return nil, engine.InTheWay([]engine.Client{g.client(*done.Busy)}, with.Wait,
-			"end its statement first, or have it ended with  --force", "a statement of a client is under way")
+		return nil, gating.Busy(*done.Busy, g.user(), with.Wait)
 	}
 	if done.Touched {
 		report.Way = engine.Rollback
@@ -212,19 +208,11 @@ func (g *gate) putBackAt(ctx context.Context, places []int) error {
 
 // Commit makes what was done a part of the copy.
 func (g *gate) Commit(ctx context.Context, force bool) error {
-	open, err := g.Relay.Commit(ctx, g.session.Wait, force)
+	err := gating.Commit(ctx, g.session, force, g.user(), g.Relay.Commit)
 	if err != nil {
 		return err
 	}
-	if open == nil {
-		return g.hangUp(ctx) // the copy may be put aside now
-	}
-	all := make([]engine.Client, len(open))
-	for i, o := range open {
-		o.Holds = !o.Active
-		all[i] = g.client(o)
-	}
-	return engine.InTheWay(all, g.session.Wait, "end these transactions first", "transactions of clients are open")
+	return g.hangUp(ctx) // the copy may be put aside now
 }
 
 // Release takes back what was done, and lets go of the copy.
@@ -251,54 +239,14 @@ func (g *gate) hangUp(ctx context.Context) error {
 	return conn.Close(ctx)
 }
 
-// client is one of the relay's as others see it.
-func (g *gate) client(o relay.Open) engine.Client {
-	c := engine.Client{PID: int(o.ID), User: g.server.login(g.id, g.facts), Application: o.Application, Address: o.From,
-		Since: o.Began, Query: o.Last, State: "idle"}
-	switch {
-	case o.Active:
-		c.State, c.Began = "active", o.Since
-	case o.WaitsFor != 0:
-		c.State, c.WaitsFor = "waits for its turn", []int{int(o.WaitsFor)}
-	case o.Holds:
-		c.State, c.Began = "idle in transaction", o.Since
-	}
-	return c
-}
+// user is who clients are.
+func (g *gate) user() string { return g.server.login(g.id, g.facts) }
 
 // Clients lists who is connected.
-func (g *gate) Clients() []engine.Client {
-	all := []engine.Client{}
-	for _, o := range g.Relay.Clients() {
-		all = append(all, g.client(o))
-	}
-	return all
-}
+func (g *gate) Clients() []engine.Client { return gating.Clients(g.Shared, g.user()) }
 
 // Remarks says in what the transaction was not what clients may expect.
-func (g *gate) Remarks() (all []engine.Remark) {
-	for _, m := range g.Relay.Remarks() {
-		all = append(all, remarkOn(m))
-	}
-	return all
-}
-
-func remarkOn(m relay.Remark) engine.Remark {
-	switch m.Kind {
-	case relay.Stands:
-		return engine.Remark{Kind: "clock", Text: "the time of a transaction stands still from one reset to the next, " +
-			"as all is one; clock_timestamp() does not: " + m.Statement}
-	case relay.Weaker:
-		return engine.Remark{Kind: "isolation", Text: "an isolation level was asked for and not given, " +
-			"it is read committed: " + m.Statement}
-	case relay.Waited:
-		return engine.Remark{Kind: "turns", Unfit: true, Text: "two clients had transactions open at once, " +
-			"which one transaction cannot hold: " + m.Statement}
-	default:
-		return engine.Remark{Kind: "commit", Unfit: true,
-			Text: "a statement cannot be inside a transaction: " + m.Statement}
-	}
-}
+func (g *gate) Remarks() []engine.Remark { return gating.Remarks(g.Shared) }
 
 // Close takes back what was done, and ends the sessions.
 func (g *gate) Close() error {
