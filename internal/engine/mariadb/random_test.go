@@ -73,12 +73,18 @@ func (h *held) connection(t *testing.T, e engine.Entry) engine.Connection {
 	return h.server.Connection(e.ID, now.Facts)
 }
 
-func (h *held) client(t *testing.T) *sql.Conn {
-	c := h.connection(t, h.copied)
+func (h *held) client(t *testing.T) *sql.Conn { return h.direct(t, h.copied, nil) }
+
+// direct opens a session on a copy.
+func (h *held) direct(t *testing.T, e engine.Entry, change func(*mysql.Config)) *sql.Conn {
+	c := h.connection(t, e)
 	config := mysql.NewConfig()
 	config.User, config.Passwd, config.Net, config.Addr, config.DBName = c.User, c.Password, "tcp", c.Host+":"+c.Port,
 		c.Database
 	config.Logger = log.New(io.Discard, "", 0)
+	if change != nil {
+		change(config)
+	}
 	connector, err := mysql.NewConnector(config)
 	require.NoError(t, err)
 	db := sql.OpenDB(connector)

@@ -143,6 +143,7 @@ type kind struct {
 	engine mariadb.Engine
 	image  string // with the server's own programs; "" for this machine's
 	box    string // a container in which they run
+	undone bool   // all tables are of an engine that knows transactions
 }
 
 // withTools starts a container with the server's own programs, where they are not this
@@ -209,6 +210,9 @@ func (k kind) schema(text string) string {
 	if !k.versioned() {
 		text = strings.ReplaceAll(text, " WITH SYSTEM VERSIONING", "")
 		text = regexp.MustCompile(`,\s+since timestamp[^;]*SYSTEM_TIME \(since, till\)`).ReplaceAllString(text, "")
+	}
+	if k.undone {
+		text = regexp.MustCompile(`ENGINE=\w+`).ReplaceAllString(text, "ENGINE=InnoDB")
 	}
 	if k.engine.MySQL {
 		text = regexp.MustCompile(`(?m)^CREATE SEQUENCE.*$`).ReplaceAllString(text, "")

@@ -9,7 +9,6 @@ import (
 	"io"
 	"regexp"
 	"strconv"
-	"strings"
 	"sync/atomic"
 
 	"hemzo/internal/relay"
@@ -245,7 +244,7 @@ func (c *client) command(ctx context.Context, kind byte, body []byte) error {
 		c.okay()
 		return nil
 	case comInitDB:
-		return c.work(ctx, "USE "+string(body), func() error { return c.select_(string(body)) })
+		return c.workOn(ctx, "USE "+string(body), false, func() error { return c.select_(string(body)) })
 	case comFieldList:
 		return c.pass(ctx, kind, body, &answer{fields: true})
 	case comStatistics:
@@ -267,7 +266,13 @@ func (c *client) command(ctx context.Context, kind byte, body []byte) error {
 // work does something with the session, as one piece of work. What the server refuses is
 // told to the client.
 func (c *client) work(ctx context.Context, wants string, f func() error) error {
-	ok, err := c.enter(ctx, wants)
+	return c.workOn(ctx, wants, true, f)
+}
+
+// workOn is work that needs the floor or not: what changes no row and asks for none waits
+// for the statements of others alone, not for their transactions.
+func (c *client) workOn(ctx context.Context, wants string, floor bool, f func() error) error {
+	ok, err := c.enter(ctx, wants, floor)
 	if !ok || err != nil {
 		return err
 	}
@@ -276,7 +281,7 @@ func (c *client) work(ctx context.Context, wants string, f func() error) error {
 
 // pass passes a command on as it stands.
 func (c *client) pass(ctx context.Context, kind byte, body []byte, a *answer) error {
-	return c.work(ctx, "", func() error {
+	return c.workOn(ctx, "", false, func() error {
 		_, err := c.run(kind, body, a)
 		return err
 	})
@@ -350,8 +355,8 @@ func (c *client) reset(l *login) error {
 	if err := s.closeAll(c); err != nil {
 		return err
 	}
-	if len(c.temporary) > 0 {
-		if err := s.do("DROP TEMPORARY TABLE IF EXISTS " + strings.Join(c.temporary, ", ")); err != nil {
+	for _, name := range c.temporary {
+		if err := s.do("DROP TEMPORARY TABLE IF EXISTS " + name); err != nil {
 			return err
 		}
 	}
@@ -395,12 +400,12 @@ func (c *client) wasReset() {
 	c.relay.GiveFloor(&c.Client)
 }
 
-// enter takes the floor, where the client has not got it, and IO, and has the client's
+// enter takes the floor, where that is needed and the client has not got it, and IO, and has the client's
 // variables in force. Where it cannot be had an error has gone to the client. wants is the
 // statement that it is for.
-func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
+func (c *client) enter(ctx context.Context, wants string, floor bool) (ok bool, err error) {
 	r := c.relay
-	if !r.HasFloor(&c.Client) {
+	if floor && !r.HasFloor(&c.Client) {
 		blocking, err := r.TakeFloor(ctx, &c.Client, r.config.Wait)
 		if err != nil {
 			return false, err
@@ -414,9 +419,9 @@ func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 	if err := r.IO.Take(ctx); err != nil {
 		return false, err
 	}
-	if !r.HasFloor(&c.Client) { // a reset came in between
+	if floor && !r.HasFloor(&c.Client) { // a reset came in between
 		r.IO.Give()
-		return c.enter(ctx, wants)
+		return c.enter(ctx, wants, floor)
 	}
 	s, err := r.session(ctx, c.capabilities&capFoundRows != 0)
 	if err == nil {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strings"
 
 	"github.com/go-sql-driver/mysql"
 )
@@ -80,6 +81,8 @@ type Server struct {
 	id        uint32
 	foundRows bool
 }
+
+func (s *Server) isMariaDB() bool { return strings.Contains(s.version, "MariaDB") }
 
 // handshake is the connection while the driver speaks: of what the server can it is told
 // without what is not wanted, and what it says of itself is added to.

@@ -265,15 +265,20 @@ func (r *Relay) naming(s *session, collation byte) (string, error) {
 	if known, ok := r.collations[collation]; ok {
 		return known, nil
 	}
-	rows, err := s.ask(fmt.Sprintf("SELECT CHARACTER_SET_NAME, COLLATION_NAME FROM information_schema.COLLATIONS WHERE "+
-		"ID = %d", collation))
+	rows, err := s.ask(fmt.Sprintf("SELECT CHARACTER_SET_NAME, COLLATION_NAME FROM information_schema.COLLATIONS "+
+		"WHERE ID = %d", collation))
 	if err != nil {
 		return "", err
 	}
 	sql := ""
 	if len(rows) > 0 && !strings.HasPrefix(rows[0][0].text, "utf16") && !strings.HasPrefix(rows[0][0].text, "utf32") &&
 		rows[0][0].text != "ucs2" {
-		sql = "SET NAMES " + rows[0][0].text + " COLLATE " + rows[0][1].text
+		sql = "SET NAMES " + rows[0][0].text
+		// MariaDB puts another in the place of what was a default once.
+		name := rows[0][1].text
+		if !s.isMariaDB() || !strings.HasSuffix(name, "_general_ci") && name != "latin1_swedish_ci" {
+			sql += " COLLATE " + name
+		}
 	}
 	r.collations[collation] = sql
 	return sql, nil

@@ -242,7 +242,7 @@ func (e *serverError) append(out []byte) []byte {
 // the same).
 const (
 	errAccess        = 1045
-	errUnknownDB     = 1049
+	errSyntax        = 1064
 	errUnknownCmd    = 1047
 	errUnknown       = 1105
 	errNoThread      = 1094

@@ -27,9 +27,12 @@ type part struct {
 }
 
 func (c *client) prepare(ctx context.Context, text string) error {
-	return c.statementWork(ctx, text, func() error {
+	return c.statementWork(ctx, text, false, func() error {
 		c.last++
 		p := &prepared{id: c.last, on: c.server, statement: c.relay.read(text), fresh: true}
+		if p.order != temporary && c.refuses(p.statement) { // servers say so at once
+			return c.errReadsOnly()
+		}
 		r, err := c.run(comPrepare, []byte(text), &answer{prepare: p})
 		if err == nil && r.failed == nil {
 			c.statements[p.id] = p
@@ -60,7 +63,7 @@ func (c *client) execute(ctx context.Context, body []byte) error {
 	if p.params == 0 && c.alone(ctx, p.statement) {
 		return nil
 	}
-	return c.statementWork(ctx, p.text, func() error {
+	return c.statementWork(ctx, p.text, p.needsFloor(), func() error {
 		if err := c.again(p); err != nil {
 			return err
 		}
@@ -145,7 +148,7 @@ func (c *client) onStatement(ctx context.Context, kind byte, body []byte) error 
 		return nil
 	}
 	p.long, p.size = nil, 0
-	return c.work(ctx, p.text, func() error {
+	return c.workOn(ctx, p.text, false, func() error {
 		if p.on != c.server {
 			if kind == comStmtReset {
 				c.okay()

@@ -30,13 +30,15 @@ func (c *client) query(ctx context.Context, text string) error {
 	if len(all) == 1 && c.alone(ctx, all[0]) {
 		return nil
 	}
-	return c.statementWork(ctx, text, func() error { return c.queries(all, text) })
+	return c.statementWork(ctx, text, slices.ContainsFunc(all, statement.needsFloor), func() error {
+		return c.queries(all, text)
+	})
 }
 
 // statementWork does statements as one piece of work, unless a reset has taken back the
 // transaction that they are for.
-func (c *client) statementWork(ctx context.Context, wants string, f func() error) error {
-	return c.work(ctx, wants, func() error {
+func (c *client) statementWork(ctx context.Context, wants string, floor bool, f func() error) error {
+	return c.workOn(ctx, wants, floor, func() error {
 		if c.state == gone {
 			c.state = idle
 			return errGone
@@ -104,10 +106,12 @@ func (c *client) begins(s statement) {
 
 // ends notes the end of a transaction, and the beginning of a chained one.
 func (c *client) ends(s statement) {
-	was := c.state
+	was, reads := c.state, c.readsNext || c.readsAll
 	c.state, c.readsNext = idle, false
-	if s.chain && was != idle {
-		c.state = begun
+	if s.chain {
+		if c.state = begun; was == idle {
+			c.reads = reads
+		}
 	}
 }
 
@@ -128,7 +132,7 @@ func autocommitOf(text string) (on, ok bool) {
 func (c *client) queries(all []statement, text string) error {
 	for i := 0; i < len(all); {
 		j := i
-		for j < len(all) && !all[j].controls() {
+		for j < len(all) && !all[j].controls() && !c.refuses(all[j]) {
 			j++
 		}
 		if j == i {
@@ -156,11 +160,12 @@ func (c *client) plain(all []statement, j job, more bool) (ok bool, err error) {
 	working := false
 	for _, s := range all {
 		working = working || s.order != quiet
-		if (s.order == writes || s.order == load) && c.readsOnly() {
-			return false, &serverError{errReadOnly, "25006", "Cannot execute statement in a READ ONLY transaction"}
+		if c.refuses(s) {
+			return false, c.errReadsOnly()
 		}
 	}
-	if working && !c.autocommit && c.state == idle {
+	implied := working && !c.autocommit && c.state == idle
+	if implied {
 		c.begins(statement{})
 	}
 	if working && c.state == idle {
@@ -170,8 +175,41 @@ func (c *client) plain(all []statement, j job, more bool) (ok bool, err error) {
 		c.note(nil, userVariables(c.relay.config.Dialect, s.text))
 	}
 	r, err := c.run(j.kind, j.body, &answer{more: more, file: all[0].order == load})
+	if implied && r.failed != nil && r.failed.code == errSyntax { // it was none
+		c.state = idle
+	}
 	return err == nil && r.failed == nil, err
 }
+
+// errReadsOnly says that a client may only read, as its server does.
+func (c *client) errReadsOnly() error {
+	e := &serverError{errReadOnly, "25006", "Cannot execute statement in a READ ONLY transaction"}
+	if !c.server.isMariaDB() {
+		e.message += "."
+	}
+	return e
+}
+
+// refuses reports whether a statement writes where the client may only read. Its own
+// temporary tables are written all the same, but made on one of the two servers alone.
+func (c *client) refuses(s statement) bool {
+	switch {
+	case !c.readsOnly():
+		return false
+	case s.order == temporary:
+		return c.server.isMariaDB()
+	case s.order == plain:
+		return locking.MatchString(s.text)
+	case s.order != writes && s.order != load:
+		return false
+	}
+	return !slices.ContainsFunc(c.temporary, func(name string) bool {
+		return slices.ContainsFunc(s.words, func(w string) bool { return strings.EqualFold(w, name) })
+	})
+}
+
+var locking = regexp.MustCompile(
+	`(?is)^\W*SELECT\b.*(\bFOR\s+UPDATE\b|\b(NEXTVAL|SETVAL)\s*\(|\bNEXT\s+VALUE\s+FOR\b)`)
 
 // readsOnly reports whether the transaction, or the statement alone, may write nothing.
 func (c *client) readsOnly() bool {
@@ -253,7 +291,10 @@ func (c *client) endTransaction(how order) (err error) {
 	if c.state == started && how == rollback {
 		err = c.undo()
 	}
-	c.state, c.readsNext = idle, false
+	if c.state != idle {
+		c.readsNext = false
+	}
+	c.state = idle
 	return err
 }
 
@@ -285,12 +326,11 @@ func (c *client) control(s statement, j job, more bool) (ok bool, err error) {
 		}
 		c.ends(s)
 	case savepoint, toSave:
-		if c.state == idle && c.autocommit {
-			if s.order == savepoint {
-				break
-			}
-			return false, &serverError{errNoSavepoint, "42000", fmt.Sprintf("SAVEPOINT %s does not exist",
-				s.words[len(s.words)-1])}
+		if c.state == idle && s.order == savepoint && c.autocommit {
+			break
+		}
+		if c.state == idle && s.order == toSave {
+			return false, &serverError{errNoSavepoint, "42000", fmt.Sprintf("SAVEPOINT %s does not exist", s.lastName())}
 		}
 		return c.plain([]statement{{text: s.text}}, j, more)
 	case commits, branch:
@@ -312,11 +352,13 @@ func (c *client) control(s statement, j job, more bool) (ok bool, err error) {
 	case load:
 		return c.load(s, j, more)
 	case temporary:
-		ok, err := c.plain([]statement{{text: s.text}}, j, more)
-		if name := s.table(); ok && name != "" {
+		ok, err := c.plain([]statement{s}, j, more)
+		if name := s.table(); ok && name != "" && !slices.Contains(c.temporary, name) {
 			c.temporary = append(c.temporary, name)
 		}
 		return ok, err
+	case plain, writes, quiet: // it may not write
+		return c.plain([]statement{s}, j, more)
 	default: // unlock, and a KILL that names nobody by a number
 		return c.plain([]statement{{order: quiet, text: s.text}}, j, more)
 	}

@@ -113,7 +113,7 @@ func (r *Relay) letGo() error {
 	}
 	err := s.do(append(statements, "SET NAMES utf8mb4")...)
 	for c := range r.all {
-		if err == nil && c.served {
+		if err == nil && c.served && c.values == nil { // else it was not on this session
 			err = s.tell(c)
 		}
 		c.wasReset()

@@ -77,15 +77,12 @@ func (s *session) restart(temporary []string) error {
 	if err != nil {
 		return err
 	}
-	statements := []string{"DO RELEASE_ALL_LOCKS()"}
-	if temporary = append(temporary, s.temporary...); len(temporary) > 0 {
-		statements = append(statements, "DROP TEMPORARY TABLE IF EXISTS "+strings.Join(temporary, ", "))
+	statements := []string{"DO RELEASE_ALL_LOCKS()", "START TRANSACTION READ WRITE"}
+	for _, name := range append(temporary, s.temporary...) {
+		statements = append(statements, "DROP TEMPORARY TABLE IF EXISTS "+name)
 	}
-	s.temporary, s.touched = nil, false
-	if err := s.do(statements...); err != nil {
-		return err
-	}
-	return s.begin()
+	s.temporary, s.touched, s.guarded = nil, false, false
+	return s.do(append(statements, "SAVEPOINT "+s.base)...)
 }
 
 // send writes a command.

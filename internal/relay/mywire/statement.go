@@ -63,7 +63,7 @@ func (r *Relay) read(text string) statement {
 	case "LOAD":
 		s.loads()
 	case "SELECT":
-		if !strings.Contains(text, "(") && !slices.Contains(s.words, "FROM") {
+		if asksSession(text) {
 			s.order = quiet
 		}
 	case "SHOW", "USE", "DO", "HELP", "KILL", "PREPARE", "DEALLOCATE":
@@ -85,6 +85,19 @@ func (r *Relay) read(text string) statement {
 	}
 	return s
 }
+
+// asksSession reports whether a SELECT asks for what the session has, and no table: any
+// other function may be one of the schema's.
+func asksSession(text string) bool {
+	return !fromTable.MatchString(text) && !strings.Contains(ofSession.ReplaceAllString(text, ""), "(")
+}
+
+var (
+	fromTable = regexp.MustCompile(`(?i)\b(FROM|INTO)\b`)
+	ofSession = regexp.MustCompile(`(?i)\b(DATABASE|SCHEMA|VERSION|CONNECTION_ID|LAST_INSERT_ID|USER|CURRENT_USER|` +
+		`SESSION_USER|SYSTEM_USER|CURRENT_ROLE|ROW_COUNT|FOUND_ROWS|NOW|SLEEP|CONCAT|COALESCE|IFNULL|IF|CAST|` +
+		`LENGTH|HEX|UPPER|LOWER|REPEAT|UUID|RAND|UNIX_TIMESTAMP|GET_LOCK|RELEASE_LOCK)\s*\(`)
+)
 
 // inner is what a comment that servers run has inside, where a text is one.
 func inner(text string) string {
@@ -183,6 +196,15 @@ func (s *statement) sets(d sqltext.Dialect, text string) {
 	}
 }
 
+// needsFloor reports whether a statement has to wait for the transactions of others.
+func (s statement) needsFloor() bool {
+	switch s.order {
+	case quiet, set, next, kill:
+		return false
+	}
+	return true
+}
+
 // controls reports whether a statement goes to the server by itself, or not at all.
 func (s statement) controls() bool { return s.order != plain && s.order != writes && s.order != quiet }
 
@@ -194,6 +216,12 @@ func (r *Relay) statements(text string) (all []statement) {
 		all = append(all, s)
 	}
 	return all
+}
+
+// lastName is the last word, as it stands in the text.
+func (s statement) lastName() string {
+	words := strings.Fields(strings.TrimRight(s.text, "; \t\r\n"))
+	return strings.Trim(words[len(words)-1], "`")
 }
 
 // killed is whom a KILL names, and whether its connection is to end. Only the number of a

@@ -196,12 +196,15 @@ func (v value) literal() string {
 // something before the @.
 var userVariable = regexp.MustCompile("(?:^|[^\\w.@`'\"-])@(?:[\\w.$]|[`'\"])")
 
+// marks are those of comments that servers run.
+var marks = regexp.MustCompile(`/\*M?!\d*|\*/`)
+
 // userVariables are the user variables that a text names, as far as they can be told.
 func userVariables(d sqltext.Dialect, text string) (all []string) {
 	if !strings.Contains(text, "@") || !userVariable.MatchString(text) {
 		return nil
 	}
-	words := sqltext.Words(d, text, 1<<20)
+	words := sqltext.Words(d, marks.ReplaceAllString(text, " "), 1<<20)
 	for i := 0; i+1 < len(words); i++ {
 		if words[i] != "@" || i > 0 && words[i-1] == "@" || words[i+1] == "@" {
 			continue
