@@ -7,11 +7,18 @@ import (
 	"time"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/fault"
 	"hemzo/internal/relay"
 )
 
 // IdleLimit is how long a client waits for another whose transaction is open and idle.
 const IdleLimit = 2 * time.Second
+
+// NotBehind says that a copy which is to be reset by rollback has no gate before it.
+func NotBehind() error {
+	return fault.New(fault.Lacking, "leave out --by, or run the suite with  hemzo run --by rollback",
+		"this copy is not behind a relay, which resets by rollback take")
+}
 
 // Client is a client of a relay, which connects as a user, as others see it.
 func Client(o relay.Open, user string) engine.Client {

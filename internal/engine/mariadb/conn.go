@@ -23,10 +23,12 @@ import (
 // conn is one session.
 type conn struct {
 	*sql.Conn
-	db     *sql.DB
-	mysql  bool   // the server is MySQL
-	narrow bool   // the account sees nothing of the server's own tables
-	login  string // Hemzo's account
+	db    *sql.DB
+	mysql bool // the server is MySQL
+	// relayed says that it passes a gate: the server's own transaction is everybody's
+	relayed bool
+	narrow  bool   // the account sees nothing of the server's own tables
+	login   string // Hemzo's account
 	// own are the numbers of sessions of this process's, where tests use the account of
 	// Hemzo's; nil else
 	own *sync.Map

@@ -17,6 +17,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/gating"
 	"hemzo/internal/fault"
 )
 
@@ -46,8 +47,7 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 
 func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
 	if r.Way == engine.Rollback {
-		return nil, fault.New(fault.Lacking, "use truncation or snapshot", "%s knows no reset by rollback yet",
-			Engine{MySQL: d.at.MySQL}.Name())
+		return nil, gating.NotBehind()
 	}
 	s, err := d.state(ctx, r.Start)
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/gating"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/restore"
 	"hemzo/internal/engine/postgres/witness"
@@ -34,8 +35,7 @@ func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 
 func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
 	if r.Way == engine.Rollback {
-		return nil, fault.New(fault.Lacking, "leave out --by, or run the suite with  hemzo run --by rollback",
-			"this copy is not behind a relay, which resets by rollback take")
+		return nil, gating.NotBehind()
 	}
 	why := "it was asked for"
 	if r.Way != engine.Snapshot || r.InPlace {
