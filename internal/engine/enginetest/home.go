@@ -33,7 +33,7 @@ func Main(m *testing.M, engines ...engine.Engine) {
 
 // Home gives the servers of a test folders of their own. When the test is done
 // they are ended, and nothing of theirs may be left.
-func Home(t *testing.T, e engine.Engine) {
+func Home(t testing.TB, e engine.Engine) {
 	t.Helper()
 	data, err := os.MkdirTemp("/dev/shm", "hemzo-test-")
 	if err != nil {

@@ -68,7 +68,9 @@ func openGate(ctx context.Context, from engine.Server, id string, told engine.Co
 	}
 	g.Relay = mywire.New(mywire.Config{
 		User: told.User, Password: told.Password, Schema: d.at.Schema, Plugin: plugin, Dialect: wireDialect,
-		Wait: gating.IdleLimit, Commits: session.Commits, Connect: g.connect, Kill: g.kill,
+		Wait: gating.IdleLimit, Commits: session.Commits,
+		NoSavepoints: slices.ContainsFunc(g.state.Tables, func(t *table) bool { return t.Engine == "Aria" }),
+		Connect:      g.connect, Kill: g.kill,
 	})
 	return g, nil
 }

@@ -1,12 +1,15 @@
 package mariadb_test
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net"
+	"os"
 	"regexp"
 	"strings"
 	"sync"
@@ -29,7 +32,7 @@ type gated struct {
 }
 
 // beginGated makes a copy with a gate; a connection that fails fails the test.
-func beginGated(t *testing.T, k kind, w place.Wanted, session engine.Session) *gated {
+func beginGated(t testing.TB, k kind, w place.Wanted, session engine.Session) *gated {
 	h := begin(t, k, w)
 	gate, err := k.engine.Hosting().Gate(t.Context(), place.Inner(h.server), h.copied.ID, h.connection(t, h.copied), session)
 	require.NoError(t, err)
@@ -89,15 +92,96 @@ func ask(t *testing.T, c *sql.Conn, query string, args ...any) (text string) {
 	return text
 }
 
-// TestGateModes: transactions, prepared statements, several in a message, files.
+// TestGateModes: what drivers do, in all forms of the protocol.
 func TestGateModes(t *testing.T) {
-	g := beginGated(t, here(), place.Wanted{Where: []string{"memory"}}, engine.Session{Wait: time.Second})
-	c := g.through(t, nil)
-	require.Equal(t, "3", ask(t, c, "SELECT COUNT(*) FROM hive"))
-	do(t, c, "INSERT INTO hive (type) VALUES ('LAN')")
-	require.Equal(t, "4", ask(t, c, "SELECT COUNT(*) FROM hive WHERE id > ?", 0))
-	require.Equal(t, engine.Rollback, g.back(t).Way)
-	require.Equal(t, "3", ask(t, c, "SELECT COUNT(*) FROM hive"))
+	k := here()
+	k.sets = []engine.Setting{{Name: "max_allowed_packet", Value: "64M"}}
+	g := beginGated(t, k, place.Wanted{Where: []string{"memory"}}, engine.Session{Wait: time.Second})
+	ctx := t.Context()
+	c, found := g.through(t, nil), g.through(t, func(c *mysql.Config) { c.ClientFoundRows = true })
+	small := g.through(t, func(c *mysql.Config) { c.MaxAllowedPacket = 16 << 10 })
+	insert, err := small.PrepareContext(ctx, "INSERT INTO hive (type, label, body) VALUES (?, ?, ?)")
+	require.NoError(t, err)
+	for range 2 {
+		for want, c := range map[int64]*sql.Conn{0: c, 3: found} {
+			done, err := c.ExecContext(ctx, "UPDATE hive SET label = label")
+			require.NoError(t, err)
+			n, _ := done.RowsAffected()
+			require.Equal(t, want, n, "found or changed")
+		}
+		// A value that goes ahead of its statement, and one that takes several packets.
+		_, err = insert.ExecContext(ctx, "LAN", "long", bytes.Repeat([]byte("x"), 60<<10))
+		require.NoError(t, err)
+		require.Equal(t, "61440", ask(t, c, "SELECT LENGTH(body) FROM hive WHERE label = ?", "long"))
+		big := strings.Repeat("y", 17<<20)
+		do(t, c, "DO '"+big+"'")
+		require.Equal(t, big, ask(t, c, "SELECT REPEAT('y', 17 << 20)"))
+		mysql.RegisterReaderHandler("rows", func() io.Reader {
+			return io.MultiReader(strings.NewReader("a\t1\n"), strings.NewReader(strings.Repeat("b\t2\n", 100000)))
+		})
+		done, err := c.ExecContext(ctx, "LOAD DATA LOCAL INFILE 'Reader::rows' INTO TABLE journal (what, n)")
+		require.NoError(t, err)
+		n, _ := done.RowsAffected()
+		require.EqualValues(t, 100001, n)
+		tx, err := c.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+		require.NoError(t, err)
+		_, err = tx.Exec("DELETE FROM hive")
+		require.ErrorContains(t, err, "1792")
+		require.NoError(t, tx.Rollback())
+		require.NotEmpty(t, g.back(t).Way) // Aria rolls nothing back
+		require.Equal(t, "3", ask(t, c, "SELECT COUNT(*) FROM hive"))
+		require.Equal(t, "0", ask(t, c, "SELECT COUNT(*) FROM journal"))
+	}
+	// A cursor: its rows are fetched some at a time.
+	conn := g.raw(t)
+	defer conn.Close()
+	answered := func(kind byte, body string) (all []byte) {
+		_, err := conn.Write(packet(kind, body))
+		require.NoError(t, err)
+		for b := make([]byte, 10000); ; {
+			require.NoError(t, conn.SetReadDeadline(time.Now().Add(200*time.Millisecond)))
+			n, err := conn.Read(b)
+			if all = append(all, b[:n]...); err != nil {
+				return all
+			}
+		}
+	}
+	id := string(answered(0x16, "SELECT seq FROM seq_1_to_5")[5:9])
+	last := answered(0x17, id+"\x01\x01\x00\x00\x00")
+	require.NotZero(t, last[len(last)-2]&0x40, "a cursor is open")
+	rows := func(more byte) int {
+		got := answered(0x1c, id+string([]byte{more, 0, 0, 0}))
+		n := 0
+		for len(got) > 0 {
+			n++
+			got = got[4+int(got[0]):]
+		}
+		return n - 1
+	}
+	require.Equal(t, []int{2, 2, 1}, []int{rows(2), rows(2), rows(2)})
+	require.Equal(t, byte(0), answered(0x1a, id)[4])
+	require.Equal(t, byte(0), answered(0x1f, "")[4])
+	require.Contains(t, string(answered(0x17, id+"\x00\x01\x00\x00\x00")), "Unknown prepared statement")
+	require.Contains(t, string(answered(9, "")), "Uptime")
+	require.Contains(t, string(answered(4, "hive\x00lab%")), "label")
+	// The session changes, and what was prepared goes on.
+	require.NoError(t, g.Release(ctx))
+	_, err = insert.ExecContext(ctx, "WAR", "again", []byte{1})
+	require.NoError(t, err)
+	long := g.through(t, func(c *mysql.Config) { c.MaxAllowedPacket = 100 << 20 })
+	_, err = long.ExecContext(ctx, "DO '"+strings.Repeat("y", 65<<20)+"'")
+	require.Error(t, err)
+	do(t, c, "DO 1")
+	for _, change := range []func(*mysql.Config){func(c *mysql.Config) { c.Passwd += "x" }, func(c *mysql.Config) { c.Passwd = "" },
+		func(c *mysql.Config) { c.User = "root" }, func(c *mysql.Config) { c.DBName = "mysql" }} {
+		h := g.config(t, g.copied)
+		h.Addr = g.at
+		change(h)
+		connector, err := mysql.NewConnector(h)
+		require.NoError(t, err)
+		_, err = connector.Connect(ctx)
+		require.Error(t, err)
+	}
 }
 
 // pair are a client of the gate, and one that does the same on a copy of its own.
@@ -324,4 +408,195 @@ func (p *pair) follow(text string) {
 	case strings.Contains(text, "autocommit = 1"), strings.Contains(text, "autocommit = ON"):
 		p.open, p.off = p.open && !p.off, false
 	}
+}
+
+// raw opens a session through the gate, and gives its connection.
+func (g *gated) raw(t testing.TB) net.Conn {
+	config := g.config(t, g.copied)
+	config.Addr, config.MaxAllowedPacket, config.MultiStatements = g.at, 1<<20, true
+	var conn net.Conn
+	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+		var err error
+		conn, err = (&net.Dialer{}).DialContext(ctx, network, address)
+		return conn, err
+	}
+	connector, err := mysql.NewConnector(config)
+	require.NoError(t, err)
+	_, err = connector.Connect(t.Context())
+	require.NoError(t, err)
+	return conn
+}
+
+func packet(kind byte, body string) []byte {
+	n := len(body) + 1
+	return append([]byte{byte(n), byte(n >> 8), byte(n >> 16), 0, kind}, body...)
+}
+
+// TestGateFaults: whatever becomes of a client, the others go on, and nothing of what it left
+// open stays; what has escaped is put back.
+func TestGateFaults(t *testing.T) {
+	k := here()
+	k.undone = true
+	g := beginGated(t, k, place.Wanted{Where: []string{"memory"}}, engine.Session{Wait: time.Second})
+	start := g.kind.dump(t, g.connection(t, g.fresh))
+	other := g.through(t, nil)
+	do(t, other, "INSERT INTO journal VALUES ('committed', 1)")
+	for name, last := range map[string][]byte{
+		"in a transaction": nil, "within a head": {9, 0}, "within a command": {9, 0, 0, 0, 3, 'S'},
+		"in a file":          packet(3, "LOAD DATA LOCAL INFILE 'rows' INTO TABLE journal (what)"),
+		"within a file":      append(packet(3, "LOAD DATA LOCAL INFILE 'rows' INTO TABLE journal (what)"), 9, 0, 0, 2, 'r'),
+		"an unknown command": packet(99, "x"), "an empty command": {0, 0, 0, 0}, "reading none": packet(3, "SELECT * FROM reading"),
+		"a broken execution": packet(0x17, "\x01\x00"), "an unknown one": packet(0x17, "\x09\x00\x00\x00\x00\x01\x00\x00\x00"),
+		"a change of user": packet(0x11, "honey\x00\x05"), "another database": packet(2, "nowhere"),
+		"a reset": packet(0x1f, ""), "statistics": packet(9, ""), "fields": packet(4, "hive\x00%"), "a kill": packet(12, "\x63\x00\x00\x00"),
+	} {
+		conn := g.raw(t)
+		for _, text := range []string{"BEGIN", "DELETE FROM reading"} {
+			_, err := conn.Write(packet(3, text))
+			require.NoError(t, err)
+			require.NoError(t, conn.SetReadDeadline(time.Now().Add(20*time.Second)))
+			_, err = conn.Read(make([]byte, 1000))
+			require.NoError(t, err, name)
+		}
+		_, err := conn.Write(last)
+		require.NoError(t, err)
+		require.NoError(t, conn.Close())
+		require.Equal(t, "2", ask(t, other, "SELECT COUNT(*) FROM reading"), name)
+		require.Equal(t, "1", ask(t, other, "SELECT COUNT(*) FROM journal"), name)
+	}
+	for name, first := range map[string][]byte{"nothing": nil, "a short greeting": {3, 0, 0, 1, 1, 2, 3},
+		"a long one": {255, 255, 255, 1, 1}, "an old one": append([]byte{40, 0, 0, 1}, make([]byte, 40)...)} {
+		conn, err := net.Dial("tcp", g.at)
+		require.NoError(t, err)
+		_, err = conn.Write(first)
+		require.NoError(t, err)
+		require.NoError(t, conn.(*net.TCPConn).CloseWrite())
+		_ = conn.SetReadDeadline(time.Now().Add(20 * time.Second))
+		_, err = io.ReadAll(conn)
+		require.NoError(t, err, name)
+		conn.Close()
+	}
+	g.back(t)
+	require.Equal(t, start, g.kind.dump(t, g.connection(t, g.copied)))
+	// What was committed all the same is put back, and clients stay.
+	do(t, other, "SET @mine = 'kept'")
+	for _, text := range []string{"EXECUTE IMMEDIATE 'COMMIT'", "EXECUTE IMMEDIATE 'TRUNCATE reading'",
+		"BEGIN NOT ATOMIC DELETE FROM hive; COMMIT; START TRANSACTION; DELETE FROM reading; END",
+		"SET STATEMENT max_statement_time = 9 FOR COMMIT", "PREPARE a FROM 'COMMIT'; EXECUTE a"} {
+		multi := g.through(t, func(c *mysql.Config) { c.MultiStatements = true })
+		do(t, multi, "BEGIN", "DELETE FROM reading", text)
+		require.NotEqual(t, engine.Rollback, g.back(t).Way, text)
+		require.Equal(t, start, g.kind.dump(t, g.connection(t, g.copied)), text)
+		require.Equal(t, "kept", ask(t, other, "SELECT @mine"), text)
+	}
+	// Quotes are read as the client's sql_mode has them.
+	multi := g.through(t, func(c *mysql.Config) { c.MultiStatements = true })
+	do(t, multi, "SET sql_mode = 'NO_BACKSLASH_ESCAPES'", "BEGIN", "DELETE FROM reading", `SELECT '\'; COMMIT; SELECT 'x'`)
+	require.Equal(t, engine.Rollback, g.back(t).Way)
+	// The server ends the session: clients are told by their connections' end.
+	do(t, other, "BEGIN", "DELETE FROM hive")
+	admin := g.held.client(t)
+	id := ask(t, admin, "SELECT ID FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() AND USER = CURRENT_USER() OR "+
+		"USER = SUBSTRING_INDEX(CURRENT_USER(), '@', 1) AND ID <> CONNECTION_ID()")
+	do(t, admin, "KILL "+id)
+	_, err := other.ExecContext(t.Context(), "DELETE FROM reading")
+	require.Error(t, err)
+	other = g.through(t, nil)
+	require.Equal(t, "3", ask(t, other, "SELECT COUNT(*) FROM hive"))
+	_, err = g.Reset(t.Context(), engine.Session{Wait: time.Second})
+	require.NoError(t, err)
+	require.Equal(t, start, g.kind.dump(t, g.connection(t, g.copied)))
+}
+
+// TestGateSlow: a client that takes no rows holds others up for a while alone; a reset says who
+// it is, or with force does without it. A statement is ended by another client's KILL.
+func TestGateSlow(t *testing.T) {
+	g := beginGated(t, here(), place.Wanted{Where: []string{"memory"}}, engine.Session{Wait: time.Second})
+	other := g.through(t, nil)
+	for name, text := range map[string]string{"takes none": "SELECT REPEAT('x', 1000) FROM seq_1_to_1000000",
+		"sends none": "LOAD DATA LOCAL INFILE 'rows' INTO TABLE reading"} {
+		conn := g.raw(t)
+		_, err := conn.Write(packet(3, text))
+		require.NoError(t, err)
+		_, err = conn.Read(make([]byte, 10))
+		require.NoError(t, err)
+		_, err = other.ExecContext(t.Context(), "DELETE FROM reading")
+		require.ErrorContains(t, err, "another client has taken or sent no rows for 2s", name)
+		require.ErrorContains(t, err, text, name)
+		_, err = g.Reset(t.Context(), engine.Session{Wait: 50 * time.Millisecond})
+		var blocked *engine.Blocked
+		require.ErrorAs(t, err, &blocked, name)
+		require.ErrorAs(t, g.Commit(t.Context(), false), &blocked, name)
+		require.Equal(t, "active", blocked.Sessions[0].State)
+		_, err = g.Reset(t.Context(), engine.Session{Force: true})
+		require.NoError(t, err, name)
+		require.Equal(t, "2", ask(t, other, "SELECT COUNT(*) FROM reading"), name)
+		conn.Close()
+	}
+	for _, by := range []string{"SELECT CONNECTION_ID()", "greeting"} {
+		ended := make(chan error, 1)
+		sleeper := g.through(t, nil)
+		id := ""
+		if by != "greeting" {
+			id = ask(t, sleeper, by)
+		}
+		go func() {
+			_, err := sleeper.ExecContext(t.Context(), "DO SLEEP(60)")
+			ended <- err
+		}()
+		require.Eventually(t, func() bool {
+			for _, c := range g.Clients() {
+				if c.State == "active" {
+					if by == "greeting" {
+						id = fmt.Sprint(c.PID)
+					}
+					return true
+				}
+			}
+			return false
+		}, 20*time.Second, time.Millisecond)
+		do(t, other, "KILL QUERY "+id)
+		<-ended // SLEEP tells of it by its value
+		do(t, sleeper, "DO 1")
+	}
+	_, err := other.ExecContext(t.Context(), "KILL 12345678")
+	require.ErrorContains(t, err, "Unknown thread id")
+}
+
+// FuzzGate: whatever bytes a client sends, the relay neither hangs nor fails for others, and a
+// reset brings the start state back.
+func FuzzGate(f *testing.F) {
+	k := here()
+	k.undone = true
+	g := beginGated(f, k, place.Wanted{Where: []string{"memory"}}, engine.Session{Wait: time.Second})
+	other := g.raw(f)
+	for _, seed := range [][]byte{
+		append(packet(3, "BEGIN; DELETE FROM hive"), packet(3, "COMMIT")...), packet(0x16, "SELECT ?"),
+		append(packet(0x16, "INSERT INTO journal VALUES (?, ?)"),
+			packet(0x17, "\x01\x00\x00\x00\x00\x01\x00\x00\x00\x00\x01\x08\x00\x08\x0012345678")...),
+		append(packet(0x18, "\x01\x00\x00\x00\x00\x00long"), packet(0x1a, "\x01\x00\x00\x00")...),
+		append(packet(3, "LOAD DATA LOCAL INFILE 'x' INTO TABLE journal (what)"), 2, 0, 0, 2, 'a', '\n', 0, 0, 0, 3),
+		packet(3, "SET autocommit = 0, @a = 1, NAMES latin1; CREATE TEMPORARY TABLE a (i int); KILL 3; SAVEPOINT x"),
+		packet(0x11, "root\x00\x00honey\x00\x21\x00"), packet(0x1f, ""), packet(0x1b, "\x01\x00"), packet(2, "x"), packet(4, "hive\x00"),
+	} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, sent []byte) {
+		conn := g.raw(t)
+		defer conn.Close()
+		_, _ = conn.Write(sent)
+		_ = conn.(*net.TCPConn).CloseWrite()
+		_ = conn.SetReadDeadline(time.Now().Add(20 * time.Second))
+		_, err := io.ReadAll(conn)
+		require.False(t, errors.Is(err, os.ErrDeadlineExceeded), "it hangs")
+		_, err = g.Reset(t.Context(), engine.Session{Wait: time.Second})
+		require.NoError(t, err)
+		_, err = other.Write(packet(3, "SELECT CONCAT('hives ', COUNT(*)) FROM hive"))
+		require.NoError(t, err)
+		_ = other.SetReadDeadline(time.Now().Add(20 * time.Second))
+		b := make([]byte, 1000)
+		n, err := other.Read(b)
+		require.NoError(t, err)
+		require.Contains(t, string(b[:n]), "hives 3")
+	})
 }

@@ -37,7 +37,7 @@ type held struct {
 	kind          kind
 }
 
-func begin(t *testing.T, k kind, w place.Wanted) *held {
+func begin(t testing.TB, k kind, w place.Wanted) *held {
 	enginetest.Home(t, k.engine)
 	k = k.withTools(t)
 	s := k.subject(w)
@@ -67,7 +67,7 @@ func begin(t *testing.T, k kind, w place.Wanted) *held {
 	return h
 }
 
-func (h *held) connection(t *testing.T, e engine.Entry) engine.Connection {
+func (h *held) connection(t testing.TB, e engine.Entry) engine.Connection {
 	now, err := h.server.Find(t.Context(), e.ID)
 	require.NoError(t, err)
 	return h.server.Connection(e.ID, now.Facts)
@@ -75,13 +75,19 @@ func (h *held) connection(t *testing.T, e engine.Entry) engine.Connection {
 
 func (h *held) client(t *testing.T) *sql.Conn { return h.direct(t, h.copied, nil) }
 
-// direct opens a session on a copy.
-func (h *held) direct(t *testing.T, e engine.Entry, change func(*mysql.Config)) *sql.Conn {
+// config is how the driver connects to a copy.
+func (h *held) config(t testing.TB, e engine.Entry) *mysql.Config {
 	c := h.connection(t, e)
 	config := mysql.NewConfig()
 	config.User, config.Passwd, config.Net, config.Addr, config.DBName = c.User, c.Password, "tcp", c.Host+":"+c.Port,
 		c.Database
 	config.Logger = log.New(io.Discard, "", 0)
+	return config
+}
+
+// direct opens a session on a copy.
+func (h *held) direct(t *testing.T, e engine.Entry, change func(*mysql.Config)) *sql.Conn {
+	config := h.config(t, e)
 	if change != nil {
 		change(config)
 	}

@@ -143,12 +143,13 @@ type kind struct {
 	engine mariadb.Engine
 	image  string // with the server's own programs; "" for this machine's
 	box    string // a container in which they run
-	undone bool   // all tables are of an engine that knows transactions
+	sets   []engine.Setting
+	undone bool // all tables are of an engine that knows transactions
 }
 
 // withTools starts a container with the server's own programs, where they are not this
 // machine's.
-func (k kind) withTools(t *testing.T) kind {
+func (k kind) withTools(t testing.TB) kind {
 	if k.image == "" || !k.engine.MySQL { // the others are read by those of this machine
 		return k
 	}
@@ -235,7 +236,7 @@ func (k kind) works() (all []enginetest.Work) {
 
 func (k kind) subject(w place.Wanted) enginetest.Subject {
 	s := enginetest.Subject{
-		Engine: k.engine, Spec: engine.Spec{Database: "honey"}, Wanted: w,
+		Engine: k.engine, Spec: engine.Spec{Database: "honey", Settings: k.sets}, Wanted: w,
 		Broken: "SELECT 1;\nSELEC 2;", Work: k.works(),
 		Client: func(t *testing.T, c engine.Connection, text string) {
 			program(t, c, text, k.tool("mariadb"), "-f", c.Database)

@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 
 	"hemzo/internal/relay"
+	"hemzo/internal/sqltext"
 )
 
 // txState is where a client stands with transactions of its own.
@@ -41,8 +42,10 @@ type client struct {
 	schema       string // that it uses
 	variables
 	autocommit bool
-	readsNext  bool // SET TRANSACTION READ ONLY: the next transaction
-	readsAll   bool // SET SESSION TRANSACTION READ ONLY: each
+	// noBackslashes says that its sql_mode has NO_BACKSLASH_ESCAPES, which servers tell
+	noBackslashes bool
+	readsNext     bool // SET TRANSACTION READ ONLY: the next transaction
+	readsAll      bool // SET SESSION TRANSACTION READ ONLY: each
 
 	state     txState
 	reads     bool // its transaction is read only
@@ -51,6 +54,13 @@ type client struct {
 	statements map[uint32]*prepared
 	closings   []*prepared // that are to be closed on the server
 	last       uint32      // number of a statement
+}
+
+// dialect are the lexical rules of what the client sends now.
+func (c *client) dialect() sqltext.Dialect {
+	d := c.relay.config.Dialect
+	d.Backslashes = !c.noBackslashes
+	return d
 }
 
 // pipe is a client's connection as it is written to while it has the floor: who waits for
@@ -200,10 +210,10 @@ func (c *client) counts(k *okay, foundRows bool) {
 // serve takes the client's commands until it goes.
 func (c *client) serve(ctx context.Context) error {
 	for !c.broken.Load() {
-		payload, seq, err := readWhole(c.in, maxCommand)
-		if errors.Is(err, errPacket) {
+		payload, seq, err := readWhole(c.in, int(c.relay.limit.Load()))
+		if errors.Is(err, errPacket) { // a server ends the session then, which is everybody's here
 			c.seq = seq + 1
-			c.fail(errMalformed, "HY000", err.Error())
+			c.fail(errTooLong, "08S01", "Got a packet bigger than 'max_allowed_packet' bytes")
 			return nil
 		}
 		if err != nil || len(payload) == 0 || payload[0] == comQuit {

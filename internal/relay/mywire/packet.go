@@ -34,7 +34,7 @@ func readWhole(in *bufio.Reader, limit int) (payload []byte, seq byte, err error
 			return nil, 0, err
 		}
 		if len(payload)+n > limit {
-			return nil, 0, fmt.Errorf("%w: one of more than %d bytes", errPacket, limit)
+			return nil, s, fmt.Errorf("%w: one of more than %d bytes", errPacket, limit)
 		}
 		from := len(payload)
 		payload = append(payload, make([]byte, n)...)
@@ -245,9 +245,11 @@ const (
 	errSyntax        = 1064
 	errUnknownCmd    = 1047
 	errUnknown       = 1105
+	errTooLong       = 1153
 	errNoThread      = 1094
 	errMalformed     = 1835
 	errNoLocal       = 1148
+	errNoSavepoints  = 1178
 	errLockWait      = 1205
 	errNotSupported  = 1235
 	errNoStatement   = 1243

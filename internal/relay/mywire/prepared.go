@@ -29,7 +29,7 @@ type part struct {
 func (c *client) prepare(ctx context.Context, text string) error {
 	return c.statementWork(ctx, text, false, func() error {
 		c.last++
-		p := &prepared{id: c.last, on: c.server, statement: c.relay.read(text), fresh: true}
+		p := &prepared{id: c.last, on: c.server, statement: read(c.dialect(), text), fresh: true}
 		if p.order != temporary && c.refuses(p.statement) { // servers say so at once
 			return c.errReadsOnly()
 		}

@@ -23,8 +23,9 @@ func textJob(text string) job { return job{comQuery, []byte(text)} }
 
 // query does what a client asks for by text.
 func (c *client) query(ctx context.Context, text string) error {
-	all := c.relay.statements(text)
-	if len(all) == 0 || len(all) > 1 && c.capabilities&capMultiStatements == 0 { // the server refuses it
+	all := statements(c.dialect(), text)
+	if len(all) == 0 || len(all) > 1 && (c.capabilities&capMultiStatements == 0 ||
+		slices.ContainsFunc(all, statement.isBlock)) { // it is one, or the server refuses it
 		all = []statement{{text: text}}
 	}
 	if len(all) == 1 && c.alone(ctx, all[0]) {
@@ -172,7 +173,7 @@ func (c *client) plain(all []statement, j job, more bool) (ok bool, err error) {
 		c.readsNext = false
 	}
 	for _, s := range all {
-		c.note(nil, userVariables(c.relay.config.Dialect, s.text))
+		c.note(nil, userVariables(c.dialect(), s.text))
 	}
 	r, err := c.run(j.kind, j.body, &answer{more: more, file: all[0].order == load})
 	if implied && r.failed != nil && r.failed.code == errSyntax { // it was none
@@ -234,7 +235,7 @@ func (c *client) run(kind byte, body []byte, a *answer) (r result, err error) {
 	c.closings, s.closings = nil, nil
 	guards := 0
 	if c.state == begun && (kind == comQuery || kind == comExecute) {
-		if guards, err = s.setGuard(); err != nil {
+		if guards, err = c.setGuard(); err != nil {
 			return r, err
 		}
 		c.state = started
@@ -242,10 +243,8 @@ func (c *client) run(kind byte, body []byte, a *answer) (r result, err error) {
 	if err := s.send(kind, body); err != nil {
 		return r, err
 	}
-	if err := s.done(guards); err != nil {
-		if _, ok := errors.AsType[*serverError](err); !ok { // there was none to release
-			return r, err
-		}
+	if err := s.done(guards); err != nil && !isServers(err) { // else there was none to release
+		return r, err
 	}
 	s.touched = s.touched || kind == comQuery || kind == comExecute
 	if r, err = s.answer(c, a); err != nil {
@@ -254,6 +253,7 @@ func (c *client) run(kind byte, body []byte, a *answer) (r result, err error) {
 	if r.failed != nil {
 		err = s.check()
 	}
+	c.noBackslashes = s.status&noBackslashes != 0
 	if err == nil && s.ended() {
 		if c.state == started {
 			c.state = idle
@@ -265,7 +265,11 @@ func (c *client) run(kind byte, body []byte, a *answer) (r result, err error) {
 
 // setGuard sends the savepoint that a transaction is undone to, and returns how many answers
 // come. With the one before it those that its client had set go.
-func (s *session) setGuard() (answers int, err error) {
+func (c *client) setGuard() (answers int, err error) {
+	s := c.server
+	if c.relay.config.NoSavepoints {
+		return 0, s.savepoint(guard)
+	}
 	if s.guarded {
 		answers, err = 1, s.send(comQuery, []byte("RELEASE SAVEPOINT "+guard))
 	}
@@ -382,7 +386,7 @@ func (c *client) set(s statement, j job, more bool) (ok bool, err error) {
 		return false, err
 	}
 	system = slices.DeleteFunc(slices.Clone(system), func(name string) bool { return !c.server.known[name] })
-	c.note(system, userVariables(c.relay.config.Dialect, s.text))
+	c.note(system, userVariables(c.dialect(), s.text))
 	if !switches {
 		r, err := c.run(j.kind, j.body, &answer{more: more})
 		if err == nil && r.failed == nil {
@@ -437,7 +441,7 @@ func (c *client) load(s statement, j job, more bool) (ok bool, err error) {
 	if c.capabilities&capLocalFiles == 0 {
 		return false, &serverError{errNoLocal, "42000", "The used command is not allowed with this client"}
 	}
-	if err := c.server.do("SAVEPOINT " + loadPoint); err != nil {
+	if err := c.server.savepoint(loadPoint); err != nil {
 		return false, err
 	}
 	ok, err = c.plain([]statement{{order: load, text: s.text}}, j, more)

@@ -15,6 +15,7 @@ import (
 	"net"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hemzo/internal/relay"
@@ -31,6 +32,9 @@ type Config struct {
 	Wait time.Duration
 	// Commits lets through what commits by itself. A reset says that something has escaped.
 	Commits bool
+	// NoSavepoints says that there are tables of engines which know transactions and no
+	// savepoints.
+	NoSavepoints bool
 	// Connect opens a session on the copy, as the account that clients are, with or without
 	// the capability FOUND_ROWS.
 	Connect func(ctx context.Context, foundRows bool) (*Server, error)
@@ -45,6 +49,7 @@ type Relay struct {
 	server        *session // nil where there is none, or it was lost
 	all           map[*client]bool
 	collations    map[byte]string // SET NAMES by the numbers of greetings
+	limit         atomic.Int64    // of a command, in bytes; of a session that there was
 	closed        bool
 	stays         bool // what was committed is still to be taken back
 
@@ -78,6 +83,7 @@ func (r *Relay) session(ctx context.Context, foundRows bool) (*session, error) {
 	if r.server, err = newSession(conn, r.config.Schema); err != nil {
 		return nil, err
 	}
+	r.limit.Store(int64(min(r.server.limit, maxCommand)))
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.on = conn.id

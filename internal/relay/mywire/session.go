@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 )
 
@@ -16,6 +17,7 @@ const guard = "hemzo__guard"
 type session struct {
 	*Server
 	base    string
+	limit   int     // of a command, in bytes
 	status  uint16  // as the server last told it
 	current *client // whose variables are in force; nil where nobody's are
 	left    bool    // that one has gone
@@ -37,6 +39,9 @@ func newSession(s *Server, schema string) (*session, error) {
 		known: map[string]bool{}}
 	err := out.do("SET SESSION wait_timeout = 2000000", "SET last_insert_id = 0")
 	if err == nil {
+		out.limit, err = out.number("SELECT @@max_allowed_packet")
+	}
+	if err == nil {
 		err = out.capture(names)
 	}
 	if err == nil {
@@ -54,6 +59,36 @@ func (s *session) close() error { return s.driven.Close() }
 func (s *session) begin() error {
 	s.guarded = false
 	return s.do("START TRANSACTION READ WRITE", "SAVEPOINT "+s.base)
+}
+
+// savepoint sets a savepoint. Where what was done so far keeps it from being set that is
+// committed: it has escaped.
+func (s *session) savepoint(name string) error {
+	if name == guard && s.guarded { // those that its client had set go with it
+		if err := s.do("RELEASE SAVEPOINT " + guard); err != nil && !isServers(err) {
+			return err
+		}
+	}
+	s.guarded = s.guarded || name == guard
+	err := s.do("SAVEPOINT " + name)
+	if e, ok := errors.AsType[*serverError](err); !ok || e.code != errNoSavepoints {
+		return err
+	}
+	s.escaped = true
+	if err := s.do("COMMIT AND NO CHAIN NO RELEASE"); err != nil {
+		return err
+	}
+	if err := s.begin(); err != nil {
+		return err
+	}
+	s.guarded = name == guard
+	return s.do("SAVEPOINT " + name)
+}
+
+// isServers reports whether an error is an answer of the server.
+func isServers(err error) bool {
+	_, ok := errors.AsType[*serverError](err)
+	return ok
 }
 
 // rollback takes all back; escaped reports that the transaction had been ended before.
@@ -139,6 +174,15 @@ func (s *session) ask(sql string) ([][]value, error) {
 		err = r.failed
 	}
 	return a.rows, err
+}
+
+// number asks for a number.
+func (s *session) number(sql string) (n int, err error) {
+	rows, err := s.ask(sql)
+	if err != nil || len(rows) != 1 {
+		return 0, errors.Join(err, fmt.Errorf("%d rows", len(rows)))
+	}
+	return strconv.Atoi(rows[0][0].text)
 }
 
 // check learns whether the transaction is still there, of which errors tell nothing.

@@ -53,8 +53,8 @@ var committing = []string{"ALTER", "BACKUP", "CACHE", "CHANGE", "CHECK", "CREATE
 	"SHUTDOWN", "CLONE"}
 
 // read tells what a statement does.
-func (r *Relay) read(text string) statement {
-	s := statement{text: text, words: sqltext.Words(r.config.Dialect, inner(text), firstWords)}
+func read(d sqltext.Dialect, text string) statement {
+	s := statement{text: text, words: sqltext.Words(d, inner(text), firstWords)}
 	switch first := s.word(0); first {
 	case "":
 		s.order = quiet
@@ -71,7 +71,7 @@ func (r *Relay) read(text string) statement {
 			s.order = kill
 		}
 	case "SET":
-		s.sets(r.config.Dialect, text)
+		s.sets(d, text)
 	case "BEGIN", "START", "COMMIT", "ROLLBACK", "SAVEPOINT", "RELEASE":
 		s.transaction()
 	case "XA":
@@ -196,6 +196,17 @@ func (s *statement) sets(d sqltext.Dialect, text string) {
 	}
 }
 
+// isBlock reports whether a statement has others in it, up to its END.
+func (s statement) isBlock() bool {
+	switch s.word(0) {
+	case "BEGIN":
+		return s.word(1) == "NOT"
+	case "IF", "LOOP", "WHILE", "REPEAT", "CASE", "FOR":
+		return true
+	}
+	return false
+}
+
 // needsFloor reports whether a statement has to wait for the transactions of others.
 func (s statement) needsFloor() bool {
 	switch s.order {
@@ -209,9 +220,9 @@ func (s statement) needsFloor() bool {
 func (s statement) controls() bool { return s.order != plain && s.order != writes && s.order != quiet }
 
 // statements are those of a text, in order.
-func (r *Relay) statements(text string) (all []statement) {
-	for p := range sqltext.Statements(r.config.Dialect, text) {
-		s := r.read(text[p.Start:p.End])
+func statements(d sqltext.Dialect, text string) (all []statement) {
+	for p := range sqltext.Statements(d, text) {
+		s := read(d, text[p.Start:p.End])
 		s.start = p.Start
 		all = append(all, s)
 	}
