@@ -41,6 +41,7 @@ race:
 	CGO_ENABLED=1 go test -race -timeout 30m $(RACY)
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/sqlite -rounds 10
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/postgres -rounds 10 -run 'RandomWork|TwoAtOnce|SlowWorkAside|OneSpare|Snapshot|Blocked|Replaced|Changes|Gate'
+	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/mariadb -rounds 10 -shared-rounds 2 -run Gate
 
 bench: build
 	go run ./internal/bench -program bin/hemzo

@@ -25,22 +25,21 @@ import (
 // relayed is a copy behind its gate, and a plain pass-through to the same server.
 type relayed struct {
 	gate          engine.Gate
-	relay, direct string // URLs
+	relay, direct string // addresses
 	end           func()
 }
 
-// relays opens both for a held copy.
-func (b bench) relays(ctx context.Context, h *held) (*relayed, error) {
-	c := h.scoped.Server.Connection(h.copied.ID, h.copied.Facts)
-	gate, err := b.private.Hosting().Gate(ctx, place.Inner(h.scoped.Server), h.copied.ID, c,
-		engine.Session{Wait: time.Second})
+// relays opens both for a copy.
+func relays(ctx context.Context, e engine.Engine, s engine.Server, copied engine.Entry) (*relayed, error) {
+	c := s.Connection(copied.ID, copied.Facts)
+	gate, err := e.Hosting().Gate(ctx, place.Inner(s), copied.ID, c, engine.Session{Wait: time.Second})
 	if err != nil {
 		return nil, err
 	}
 	at := net.JoinHostPort(c.Host, c.Port)
 	r := &relayed{gate: gate}
 	var ends []func()
-	for url, serve := range map[*string]func(net.Conn){
+	for address, serve := range map[*string]func(net.Conn){
 		&r.relay:  func(conn net.Conn) { _ = gate.ServeConn(ctx, conn) },
 		&r.direct: func(conn net.Conn) { passThrough(conn, at) },
 	} {
@@ -49,7 +48,7 @@ func (b bench) relays(ctx context.Context, h *held) (*relayed, error) {
 			return nil, err
 		}
 		ends = append(ends, func() { l.Close() })
-		*url = strings.Replace(c.URL, at, l.Addr().String(), 1)
+		*address = l.Addr().String()
 		go func() {
 			for {
 				conn, err := l.Accept()
@@ -99,15 +98,17 @@ func (b bench) rollback() error {
 	if err != nil {
 		return err
 	}
-	r, err := b.relays(ctx, h)
+	r, err := relays(ctx, b.private, h.scoped.Server, h.copied)
 	if err != nil {
 		return err
 	}
-	relay, err := pgx.Connect(ctx, r.relay)
+	c := h.scoped.Server.Connection(h.copied.ID, h.copied.Facts)
+	at := net.JoinHostPort(c.Host, c.Port)
+	relay, err := pgx.Connect(ctx, strings.Replace(c.URL, at, r.relay, 1))
 	if err != nil {
 		return err
 	}
-	direct, err := pgx.Connect(ctx, r.direct)
+	direct, err := pgx.Connect(ctx, strings.Replace(c.URL, at, r.direct, 1))
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -171,9 +172,13 @@ func (g *gate) putBackCounters(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var statements []string
 	for _, t := range moved {
-		if err := c.do(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %s", quote(t.Name), t.Next)); err != nil {
-			return fmt.Errorf("putting back the counter of %s: %w", t.Name, err)
+		statements = append(statements, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %s", quote(t.Name), t.Next))
+	}
+	if len(moved) > 0 {
+		if err := c.do(ctx, strings.Join(statements, ";")); err != nil {
+			return fmt.Errorf("putting back AUTO_INCREMENT: %w", err)
 		}
 	}
 	p := &putBack{database: g.database, c: c, state: g.state, report: &engine.Report{}}

@@ -600,3 +600,40 @@ func FuzzGate(f *testing.F) {
 		require.Contains(t, string(b[:n]), "hives 3")
 	})
 }
+
+// TestGateAtOnce: clients at once, resets among them, what commits let through or refused; in
+// the end all is as at the start.
+func TestGateAtOnce(t *testing.T) {
+	for _, commits := range []bool{false, true} {
+		t.Run(map[bool]string{false: "refused", true: "replaced"}[commits], func(t *testing.T) {
+			g := beginGated(t, here(), place.Wanted{Where: []string{"memory"}},
+				engine.Session{Wait: time.Second, Commits: commits})
+			start := g.kind.dump(t, g.connection(t, g.fresh))
+			for round := range 3 {
+				var all sync.WaitGroup
+				for i := range 4 {
+					r := rand.New(rand.NewPCG(uint64(round), uint64(i)))
+					c := g.through(t, func(c *mysql.Config) { c.MultiStatements = true })
+					all.Go(func() {
+						defer c.Close()
+						for range 60 {
+							from := [][]string{statements, equals}[r.IntN(2)]
+							limited, stop := context.WithTimeout(t.Context(), 100*time.Millisecond)
+							_, _ = c.ExecContext(limited, fill(r, from[r.IntN(len(from))]))
+							stop()
+						}
+					})
+				}
+				for range 20 {
+					_, err := g.Reset(t.Context(), engine.Session{Wait: 5 * time.Second, Force: true})
+					require.NoError(t, err)
+				}
+				all.Wait()
+				_, err := g.Reset(t.Context(), engine.Session{Wait: 5 * time.Second, Force: true})
+				require.NoError(t, err)
+				require.NoError(t, g.Commit(t.Context(), true))
+				require.Equal(t, start, g.kind.dump(t, g.connection(t, g.copied)))
+			}
+		})
+	}
+}

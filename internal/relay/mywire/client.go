@@ -154,9 +154,6 @@ func (c *client) flags() (bits uint16) {
 
 // shown is a status of the server as the client is to see it.
 func (c *client) shown(status uint16, more bool) uint16 {
-	if c.server != nil && c.server.ended() && c.state == started { // it has committed
-		c.state = idle
-	}
 	status = status&^ofTransactions | c.flags()
 	if more {
 		status |= moreResults
@@ -164,13 +161,20 @@ func (c *client) shown(status uint16, more bool) uint16 {
 	return status
 }
 
+// noteEnd notes that the client's transaction was committed by what it did, where it was.
+func (c *client) noteEnd(s *session) {
+	if s.ended() && c.state == started {
+		c.state = idle
+	}
+}
+
 // okay answers a command that the relay has done by itself.
 func (c *client) okay() { c.okayMore(false) }
 
 func (c *client) okayMore(more bool) {
 	var status uint16
-	if c.server != nil {
-		status = c.server.status & noBackslashes
+	if c.noBackslashes {
+		status = noBackslashes
 	}
 	c.packet(okay{status: c.shown(status, more)}.append(nil))
 }

@@ -175,7 +175,7 @@ func (c *client) plain(all []statement, j job, more bool) (ok bool, err error) {
 	for _, s := range all {
 		c.note(nil, userVariables(c.dialect(), s.text))
 	}
-	r, err := c.run(j.kind, j.body, &answer{more: more, file: all[0].order == load})
+	r, err := c.run(j.kind, j.body, &answer{more: more, file: all[0].order == load, quiet: !working})
 	if implied && r.failed != nil && r.failed.code == errSyntax { // it was none
 		c.state = idle
 	}
@@ -234,7 +234,7 @@ func (c *client) run(kind byte, body []byte, a *answer) (r result, err error) {
 	}
 	c.closings, s.closings = nil, nil
 	guards := 0
-	if c.state == begun && (kind == comQuery || kind == comExecute) {
+	if c.state == begun && !a.quiet && (kind == comQuery || kind == comExecute) {
 		if guards, err = c.setGuard(); err != nil {
 			return r, err
 		}
@@ -246,7 +246,7 @@ func (c *client) run(kind byte, body []byte, a *answer) (r result, err error) {
 	if err := s.done(guards); err != nil && !isServers(err) { // else there was none to release
 		return r, err
 	}
-	s.touched = s.touched || kind == comQuery || kind == comExecute
+	s.touched = s.touched || !a.quiet && (kind == comQuery || kind == comExecute)
 	if r, err = s.answer(c, a); err != nil {
 		return r, err
 	}
@@ -388,7 +388,7 @@ func (c *client) set(s statement, j job, more bool) (ok bool, err error) {
 	system = slices.DeleteFunc(slices.Clone(system), func(name string) bool { return !c.server.known[name] })
 	c.note(system, userVariables(c.dialect(), s.text))
 	if !switches {
-		r, err := c.run(j.kind, j.body, &answer{more: more})
+		r, err := c.run(j.kind, j.body, &answer{more: more, quiet: asksSession(s.text)})
 		if err == nil && r.failed == nil {
 			err = c.noteReads(system)
 		}

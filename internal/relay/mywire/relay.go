@@ -96,6 +96,7 @@ func (r *Relay) lose() {
 	if r.server == nil {
 		return
 	}
+	r.stays = r.stays || r.server.touched || r.server.escaped // what has become of it is not known
 	_ = r.server.close()
 	r.server = nil
 	for c := range r.all {
@@ -237,7 +238,7 @@ func (r *Relay) Reset(ctx context.Context, wait time.Duration, force bool,
 	}
 	if s != nil {
 		if err = s.restart(r.temporary()); err != nil {
-			done.Escaped = true // what has become of it is not known
+			done.Escaped = true
 			r.lose()
 		}
 		done.Escaped = done.Escaped || s.escaped

@@ -245,6 +245,7 @@ type answer struct {
 	prepare *prepared // of the statement that is prepared by it
 	file    bool      // its client may be asked for a file
 	single  bool      // one packet, whatever it is
+	quiet   bool      // nothing of the copy is changed by it
 	rowsNow bool      // no columns come before the rows
 	fields  bool      // columns and no rows
 }
@@ -312,6 +313,7 @@ func (s *session) okay(to *client, a *answer, payload []byte) (r result, err err
 		r.status = in.uint16()
 		s.status = r.status
 		if to != nil {
+			to.noteEnd(s)
 			to.end(warnings, to.shown(r.status, a.more))
 		}
 		return r, nil
@@ -322,6 +324,7 @@ func (s *session) okay(to *client, a *answer, payload []byte) (r result, err err
 	}
 	s.status, r.status, r.inserted = k.status, k.status, k.inserted
 	if to != nil {
+		to.noteEnd(s)
 		to.counts(&k, s.foundRows)
 		k.status = to.shown(k.status, a.more)
 		to.packet(k.append(nil))
@@ -398,6 +401,14 @@ func (s *session) rows(to *client, a *answer) (r result, err error) {
 			return r, err
 		}
 		n := int(head[0]) | int(head[1])<<8 | int(head[2])<<16
+		if n > 0 && n < smallRow && !goesOn && !a.keep {
+			if done, err := s.passRow(to, n); done || err != nil {
+				if err != nil {
+					return r, err
+				}
+				continue
+			}
+		}
 		if n > 0 && !goesOn {
 			if head, err = s.in.Peek(5); err != nil {
 				return r, err
@@ -430,6 +441,29 @@ func (s *session) rows(to *client, a *answer) (r result, err error) {
 		}
 		goesOn = n == maxPayload
 	}
+}
+
+// smallRow is up to how many bytes a row is passed on from the buffer that it is in.
+const smallRow = 4 << 10
+
+// passRow passes on a packet of n bytes, where it is a row that is all there.
+func (s *session) passRow(to *client, n int) (done bool, err error) {
+	if s.in.Buffered() < n+4 {
+		return false, nil
+	}
+	b, err := s.in.Peek(n + 4)
+	if err != nil || b[4] == answerError || b[4] == answerEOF && n < 9 {
+		return false, err
+	}
+	if to != nil && !to.broken.Load() {
+		b[3] = to.seq
+		to.seq++
+		if _, err := to.out.Write(b); err != nil {
+			to.broken.Store(true)
+		}
+	}
+	_, err = s.in.Discard(n + 4)
+	return true, err
 }
 
 // row reads a row in text form.

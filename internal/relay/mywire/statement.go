@@ -66,9 +66,13 @@ func read(d sqltext.Dialect, text string) statement {
 		if asksSession(text) {
 			s.order = quiet
 		}
-	case "SHOW", "USE", "DO", "HELP", "KILL", "PREPARE", "DEALLOCATE":
-		if s.order = quiet; first == "KILL" {
-			s.order = kill
+	case "SHOW", "USE", "HELP", "PREPARE", "DEALLOCATE":
+		s.order = quiet
+	case "KILL":
+		s.order = kill
+	case "DO":
+		if asksSession(text) {
+			s.order = quiet
 		}
 	case "SET":
 		s.sets(d, text)
@@ -210,8 +214,10 @@ func (s statement) isBlock() bool {
 // needsFloor reports whether a statement has to wait for the transactions of others.
 func (s statement) needsFloor() bool {
 	switch s.order {
-	case quiet, set, next, kill:
+	case quiet, next, kill:
 		return false
+	case set:
+		return !asksSession(s.text)
 	}
 	return true
 }

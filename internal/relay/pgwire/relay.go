@@ -84,6 +84,8 @@ func (r *Relay) session(ctx context.Context) (*session, error) {
 // lose gives the session up: what was done in it is rolled back by its end.
 func (r *Relay) lose() {
 	if r.server != nil {
+		// What has become of it is not known, and sequences may have moved.
+		r.stays = r.stays || r.server.touched || r.server.escaped
 		r.server.conn.Close()
 		r.server = nil
 	}
