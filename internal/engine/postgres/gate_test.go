@@ -270,6 +270,8 @@ func TestGateFaults(t *testing.T) {
 	_, err = c.Exec(ctx, "SELECT 1")
 	require.Error(t, err)
 	_, _ = c.Exec(ctx, "ROLLBACK")
+	_ = g.reset(t)
+	require.Equal(t, contents(t, g.s, g.fresh.ID), contents(t, g.s, g.copied.ID), "sequences too")
 	require.Eventually(t, func() bool { return other.IsClosed() || other.Ping(ctx) == nil }, 20*time.Second,
 		time.Millisecond)
 	other = g.client(t)
