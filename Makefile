@@ -61,11 +61,12 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzRecord -fuzztime 30s ./internal/engine/postgres/wal
 	go test -run '^$$' -fuzz FuzzRows -fuzztime 30s ./internal/engine/postgres
 	go test -run '^$$' -fuzz FuzzGate -fuzztime 30s ./internal/engine/postgres
+	go test -run '^$$' -fuzz FuzzGate -fuzztime 30s ./internal/engine/mariadb
 
 soak:
 	go test -run RandomWork -timeout 60m ./internal/engine/sqlite -rounds 20000
 	go test -run 'RandomWork|OtherMajors' -timeout 120m ./internal/engine/postgres -rounds 500 -major-rounds 500
-	go test -run RandomWork -timeout 120m ./internal/engine/mariadb -rounds 500 -shared-rounds 500
+	go test -run 'RandomWork|GateEquals' -timeout 120m ./internal/engine/mariadb -rounds 500 -shared-rounds 500
 	go test -run 'Killed' -timeout 60m ./internal/cli -kills 200
 	go test -run 'Beside' -timeout 60m ./internal/cli -beside 150
 

@@ -124,11 +124,8 @@ func (b bench) mariadbOn(engineName, where, image string) error {
 	if err != nil {
 		return err
 	}
-	if err := m.resets(ctx, taken.Copy); err != nil {
+	if err := errors.Join(m.resets(ctx, taken.Copy), m.rollback(ctx, e, taken.Copy)); err != nil {
 		return err
-	}
-	if err := m.rollback(ctx, e, taken.Copy); err != nil {
-		return fmt.Errorf("rollback: %w", err)
 	}
 	return m.scoped.Drop(ctx, taken.Copy, true)
 }

@@ -150,8 +150,8 @@ func (m mariadbBench) relayBulk(ctx context.Context, relay, direct *sql.DB) erro
 		do   func(*sql.DB) error
 	}{
 		{"SELECT of 1,000,000 rows", func(db *sql.DB) error {
-			rows, err := db.QueryContext(ctx, "WITH RECURSIVE d AS (SELECT 1 AS n UNION ALL SELECT n + 1 FROM d WHERE n < 1000) "+
-				"SELECT a.n, CONCAT('hive ', b.n) FROM d a, d b")
+			rows, err := db.QueryContext(ctx, "WITH RECURSIVE d AS (SELECT 1 AS n UNION ALL SELECT n + 1 FROM d WHERE n < "+
+				"1000) SELECT a.n, CONCAT('hive ', b.n) FROM d a, d b")
 			if err != nil {
 				return err
 			}

@@ -302,7 +302,7 @@ func (k *suite) rollsBack(t *testing.T, open gateOpener, commits bool) {
 	gate, err := open(t.Context(), place.Inner(k.server), e.ID, k.connection(t, e),
 		engine.Session{Wait: time.Second, Commits: commits})
 	require.NoError(t, err)
-	at, release := serve(t, gate)
+	at, release := Serve(t, gate)
 	c := k.connection(t, e)
 	c.URL, c.Socket = strings.Replace(c.URL, c.Host+":"+c.Port, at, 1), ""
 	c.Host, c.Port, err = net.SplitHostPort(at)
@@ -331,8 +331,8 @@ func (k *suite) rollsBack(t *testing.T, open gateOpener, commits bool) {
 // gateOpener opens the gate of a copy.
 type gateOpener = func(context.Context, engine.Server, string, engine.Connection, engine.Session) (engine.Gate, error)
 
-// serve has a gate take the connections to an address, until they are released.
-func serve(t *testing.T, gate engine.Gate) (at string, release func()) {
+// Serve has a gate take the connections to an address, until they are released.
+func Serve(t testing.TB, gate engine.Gate) (at string, release func()) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())

@@ -100,9 +100,9 @@ func (c *client) passOn(length int, in io.Reader) error {
 		_, err := c.out.Write(appendHead(c.out.AvailableBuffer(), length, c.seq))
 		c.seq++
 		if err == nil {
-			err = copyTo(c.out, body)
+			err = relay.CopyTo(c.out, body)
 		}
-		if err != nil && !errors.Is(err, errWriting) {
+		if err != nil && !errors.Is(err, relay.ErrWriting) {
 			return err
 		}
 		if err != nil {
@@ -111,31 +111,6 @@ func (c *client) passOn(length int, in io.Reader) error {
 	}
 	_, err := io.Copy(io.Discard, body)
 	return err
-}
-
-var errWriting = errors.New("the client takes nothing")
-
-// copyTo copies through the writer's own buffer; what goes wrong with the writer is an
-// errWriting.
-func copyTo(out *bufio.Writer, in io.Reader) error {
-	for {
-		if out.Available() == 0 {
-			if err := out.Flush(); err != nil {
-				return fmt.Errorf("%w: %w", errWriting, err)
-			}
-		}
-		room := out.AvailableBuffer()[:out.Available()]
-		n, err := in.Read(room)
-		if _, failed := out.Write(room[:n]); failed != nil {
-			return fmt.Errorf("%w: %w", errWriting, failed)
-		}
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-	}
 }
 
 // flags are the bits of its status that are the client's own.

@@ -49,8 +49,8 @@ func (c *client) statementWork(ctx context.Context, wants string, floor bool, f 
 }
 
 // errGone says that a reset has taken back what a client was in the midst of.
-var errGone = &serverError{errUnknown, "40000", "the copy was reset: this transaction was rolled back. A reset belongs " +
-	"between two tests"}
+var errGone = &serverError{errUnknown, "40000", "the copy was reset: this transaction was rolled back. A reset " +
+	"belongs between two tests"}
 
 // alone does what takes no session: a transaction that has not begun on it, or that a reset
 // has taken back; false for anything else.

@@ -117,40 +117,15 @@ func (c *client) passOn(kind byte, length int, in io.Reader) error {
 		var head [5]byte
 		_, err := c.out.Write(appendHead(head[:0], kind, length))
 		if err == nil {
-			err = copyTo(c.out, body)
+			err = relay.CopyTo(c.out, body)
 		}
-		c.broken = err != nil && errors.Is(err, errWriting)
+		c.broken = err != nil && errors.Is(err, relay.ErrWriting)
 		if err != nil && !c.broken {
 			return err
 		}
 	}
 	_, err := io.Copy(io.Discard, body)
 	return err
-}
-
-var errWriting = errors.New("the client takes nothing")
-
-// copyTo copies through the writer's own buffer; what goes wrong with the writer is an
-// errWriting.
-func copyTo(out *bufio.Writer, in io.Reader) error {
-	for {
-		if out.Available() == 0 {
-			if err := out.Flush(); err != nil {
-				return fmt.Errorf("%w: %w", errWriting, err)
-			}
-		}
-		room := out.AvailableBuffer()[:out.Available()]
-		n, err := in.Read(room)
-		if _, failed := out.Write(room[:n]); failed != nil {
-			return fmt.Errorf("%w: %w", errWriting, failed)
-		}
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-	}
 }
 
 func appendHead(out []byte, kind byte, length int) []byte {
@@ -313,8 +288,8 @@ func (c *client) heldUp(by *relay.Blocking, wants string) error {
 	c.outside.Lock()
 	defer c.outside.Unlock()
 	c.heldBack = true
-	return c.send(problem(lockNotAvailable, r.InTheWay(by, r.config.Wait), "On a copy that is reset by rollback one transaction "+
-		"is open at a time; this statement was: "+relay.Shorten(wants)))
+	return c.send(problem(lockNotAvailable, r.InTheWay(by, r.config.Wait), "On a copy that is reset by rollback one "+
+		"transaction is open at a time; this statement was: "+relay.Shorten(wants)))
 }
 
 // fail tells the client that the session cannot be used.
