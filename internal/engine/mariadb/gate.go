@@ -12,7 +12,6 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/gating"
-	"hemzo/internal/fault"
 	"hemzo/internal/relay/mywire"
 	"hemzo/internal/sqltext"
 )
@@ -55,10 +54,6 @@ func openGate(ctx context.Context, from engine.Server, id string, told engine.Co
 	if !ok {
 		return nil, errors.Join(fmt.Errorf("the copy %s is none of this engine", id), opened.Close())
 	}
-	if d.at.Socket == "" && d.at.TLS != "" && d.at.TLS != "false" {
-		return nil, errors.Join(fault.New(fault.Lacking, "use another way to reset",
-			"a copy on a server that is reached by TLS cannot be reset by rollback"), d.Close())
-	}
 	g := &gate{session: session, id: id, start: e.Facts.Start, user: told.User, database: d}
 	if g.state, err = d.state(ctx, g.start); err != nil {
 		return nil, errors.Join(err, d.Close())
@@ -84,6 +79,15 @@ func (g *gate) connect(ctx context.Context, foundRows bool) (*mywire.Server, err
 		return nil, err
 	}
 	at := g.database.at
+	if at.TLS != "" { // the server gets to know the password
+		c, err := at.dialAsTests(ctx)
+		if err == nil {
+			err = c.close()
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 	return mywire.Connect(ctx, at.config(at.account(), at.Password), foundRows)
 }
 

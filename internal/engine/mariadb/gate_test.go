@@ -626,3 +626,19 @@ func TestGateAtOnce(t *testing.T) {
 		})
 	}
 }
+
+// TestGateTLS: a server that is there already is reached by TLS where its URL says so.
+func TestGateTLS(t *testing.T) {
+	containers(t)
+	k := kinds[2]
+	enginetest.Home(t, k.engine)
+	g := beginGated(t, k, place.Wanted{Where: []string{"existing"}, URL: k.there(t, "root") + "?tls=skip-verify"},
+		engine.Session{Wait: time.Second})
+	c := g.through(t, nil)
+	var name, cipher string
+	require.NoError(t, c.QueryRowContext(t.Context(), "SHOW STATUS LIKE 'Ssl_cipher'").Scan(&name, &cipher))
+	require.NotEmpty(t, cipher)
+	do(t, c, "DELETE FROM hive")
+	require.NotEmpty(t, g.back(t).Way)
+	require.Equal(t, "3", ask(t, c, "SELECT COUNT(*) FROM hive"))
+}

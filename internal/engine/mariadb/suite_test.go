@@ -108,7 +108,7 @@ var work = []enginetest.Work{
 }
 
 // program runs a program of the server's, with the copy's variables.
-func program(t *testing.T, c engine.Connection, text string, tool []string,
+func program(t testing.TB, c engine.Connection, text string, tool []string,
 	args ...string) string {
 	t.Helper()
 	args = append(append(tool[1:], "--no-defaults", "--protocol=tcp", "-h"+c.Host, "-P"+c.Port, "-u"+c.User), args...)
@@ -314,25 +314,30 @@ func TestSuiteExisting(t *testing.T) {
 			t.Run(k.engine.Name()+" "+account, func(t *testing.T) {
 				enginetest.Home(t, k.engine)
 				k := k.withTools(t)
-				w := place.Wanted{Database: "other", Where: []string{"container"}, Spec: engine.Spec{Image: k.image},
-					Ready: time.Minute}
-				s, err := place.Open(t.Context(), k.engine, w)
-				require.NoError(t, err)
-				defer s.Close()
-				password, err := place.Password()
-				require.NoError(t, err)
-				host, port, err := net.SplitHostPort(s.About().Address)
-				require.NoError(t, err)
-				root := engine.Connection{Host: host, Port: port, User: "root", Password: password, Database: "mysql"}
-				program(t, root, "CREATE USER plain IDENTIFIED BY '"+password+"'; GRANT ALL ON `hemzo\\_%`.* TO plain",
-					k.tool("mariadb"))
-				url := fmt.Sprintf("%s://%s:%s@%s/", k.engine.Name(), account, password, s.About().Address)
+				url := k.there(t, account)
 				subject := k.subject(place.Wanted{Where: []string{"existing"}, URL: url})
 				subject.Shared = true
 				enginetest.Run(t, subject)
 			})
 		}
 	}
+}
+
+// there is the URL of a server that is there already: that of a container, for an account.
+func (k kind) there(t testing.TB, account string) string {
+	w := place.Wanted{Database: "other", Where: []string{"container"}, Spec: engine.Spec{Image: k.image},
+		Ready: time.Minute}
+	s, err := place.Open(t.Context(), k.engine, w)
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, s.Close()) })
+	password, err := place.Password()
+	require.NoError(t, err)
+	host, port, err := net.SplitHostPort(s.About().Address)
+	require.NoError(t, err)
+	root := engine.Connection{Host: host, Port: port, User: "root", Password: password, Database: "mysql"}
+	program(t, root, "CREATE USER plain IDENTIFIED BY '"+password+"'; GRANT ALL ON `hemzo\\_%`.* TO plain",
+		k.tool("mariadb"))
+	return fmt.Sprintf("%s://%s:%s@%s/", k.engine.Name(), account, password, s.About().Address)
 }
 
 // inside says that the tests run in an image of another version.

@@ -4,11 +4,11 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
 	"database/sql/driver"
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"strings"
 
@@ -40,25 +40,25 @@ const (
 
 // Connect opens a session by the driver, and takes its connection over. Answers have the
 // form that all clients understand: without what newer ones add to it. foundRows says what
-// an UPDATE counts.
+// an UPDATE counts. TLS is spoken as the configuration says, beneath the driver; with it the
+// password has to be one that the server has seen a short while ago.
 func Connect(ctx context.Context, config *mysql.Config, foundRows bool) (*Server, error) {
-	if config.TLS != nil || config.TLSConfig != "" && config.TLSConfig != "false" {
-		return nil, errors.New("a relay does not reach a server by TLS")
-	}
 	config = config.Clone()
 	wants := uint32(capMultiStatements | capMultiResults | capPSMultiResults)
 	if foundRows {
 		wants |= capFoundRows
 	}
-	var hand *handshake
+	h := &handshake{wants: wants, mode: config.TLSConfig}
+	config.TLSConfig, config.TLS = "", nil
 	config.MultiStatements, config.ClientFoundRows, config.MaxAllowedPacket = true, foundRows, maxCommand
 	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
 		conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
 		if err != nil {
 			return nil, err
 		}
-		hand = &handshake{Conn: conn, in: bufio.NewReaderSize(conn, 64<<10), wants: wants}
-		return hand, nil
+		h.Conn, h.in = conn, bufio.NewReaderSize(conn, 64<<10)
+		h.host, _, _ = net.SplitHostPort(address)
+		return h, nil
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
@@ -68,8 +68,8 @@ func Connect(ctx context.Context, config *mysql.Config, foundRows bool) (*Server
 	if err != nil {
 		return nil, err
 	}
-	return &Server{driven: driven, in: hand.in, out: bufio.NewWriterSize(hand.Conn, 64<<10), version: hand.version,
-		id: hand.id, foundRows: foundRows}, nil
+	return &Server{driven: driven, in: h.in, out: bufio.NewWriterSize(h.Conn, 64<<10), version: h.version,
+		id: h.id, foundRows: foundRows}, nil
 }
 
 // Server is a connection to a server, as a session that has begun and asked nothing.
@@ -89,36 +89,40 @@ func (s *Server) isMariaDB() bool { return strings.Contains(s.version, "MariaDB"
 type handshake struct {
 	net.Conn
 	in       *bufio.Reader
-	greeting *bytes.Reader
 	wants    uint32
+	mode     string // of TLS: true, skip-verify, preferred; "" or false for none
+	host     string
+	shift    byte // how many packets have passed of which the driver knows nothing
+	greeted  bool
 	answered bool
+	pending  []byte // of the packet that the driver reads
 	version  string
 	id       uint32
 }
 
-// Read passes the greeting on, changed, and then what comes.
+// Read passes packets on, the first one changed.
 func (h *handshake) Read(b []byte) (int, error) {
-	if h.greeting == nil {
-		if err := h.greet(); err != nil {
+	if len(h.pending) == 0 {
+		payload, seq, err := readWhole(h.in, 1<<20)
+		if err == nil && !h.greeted {
+			h.greeted = true
+			err = h.greet(payload)
+		}
+		if err != nil {
 			return 0, err
 		}
+		if h.answered {
+			seq -= h.shift
+		}
+		h.pending = append(appendHead(nil, len(payload), seq), payload...)
 	}
-	if h.greeting.Len() > 0 {
-		return h.greeting.Read(b)
-	}
-	return h.in.Read(b)
+	n := copy(b, h.pending)
+	h.pending = h.pending[n:]
+	return n, nil
 }
 
-func (h *handshake) greet() error {
-	n, seq, err := readHead(h.in)
-	if err != nil {
-		return err
-	}
-	payload := make([]byte, n)
-	if _, err := io.ReadFull(h.in, payload); err != nil {
-		return err
-	}
-	h.greeting = bytes.NewReader(append(appendHead(nil, n, seq), payload...))
+// greet reads the greeting and changes what it says that the server can.
+func (h *handshake) greet(payload []byte) error {
 	r := reader{b: payload}
 	if r.byte() != 10 { // an error, say
 		return nil
@@ -132,20 +136,57 @@ func (h *handshake) greet() error {
 		return fmt.Errorf("%w: a greeting that is cut", errPacket)
 	}
 	can := uint32(binary.LittleEndian.Uint16(low)) | uint32(binary.LittleEndian.Uint16(high))<<16
+	if err := h.encrypt(can); err != nil {
+		return err
+	}
 	can = can&^(capTLS|capSessionTrack|capNoEOF|capQueryAttributes) | capMySQL
 	h.wants &= can
 	binary.LittleEndian.PutUint16(low, uint16(can))
 	binary.LittleEndian.PutUint16(high, uint16(can>>16))
-	h.greeting = bytes.NewReader(append(appendHead(nil, n, seq), payload...))
+	return nil
+}
+
+// byDriver is what the driver says that it can: some servers believe what comes first.
+const byDriver = capLongFlag | capConnectWithDB | capLocalFiles | capProtocol41 | capTransactions | capSecure |
+	capMultiStatements | capMultiResults | capPluginAuth | capAttributes | capLongAuth
+
+// encrypt has the connection go on by TLS, where that is wanted (MySQL's documentation of the
+// protocol, "Protocol::SSLRequest").
+func (h *handshake) encrypt(can uint32) error {
+	config := &tls.Config{ServerName: h.host}
+	switch h.mode {
+	case "", "false":
+		return nil
+	case "preferred", "skip-verify":
+		config.InsecureSkipVerify = true //nolint:gosec // it was asked for
+	}
+	if can&capTLS == 0 {
+		if h.mode == "preferred" {
+			return nil
+		}
+		return errors.New("the server has no TLS")
+	}
+	request := binary.LittleEndian.AppendUint32(nil, (byDriver|h.wants)&can|capMySQL|capTLS)
+	request = append(binary.LittleEndian.AppendUint32(request, maxCommand), 45)
+	request = append(request, make([]byte, 23)...)
+	if _, err := h.Conn.Write(append(appendHead(nil, len(request), 1), request...)); err != nil {
+		return err
+	}
+	h.wants |= capTLS
+	h.Conn, h.shift = tls.Client(h.Conn, config), 1
+	h.in = bufio.NewReaderSize(h.Conn, 64<<10)
 	return nil
 }
 
 // Write adds to what the driver says that it can.
 func (h *handshake) Write(b []byte) (int, error) {
+	b = bytes.Clone(b)
 	if !h.answered && len(b) >= 8 {
-		h.answered = true
-		b = bytes.Clone(b)
 		binary.LittleEndian.PutUint32(b[4:], binary.LittleEndian.Uint32(b[4:])|h.wants)
+	}
+	h.answered = true
+	if len(b) >= 4 {
+		b[3] += h.shift
 	}
 	return h.Conn.Write(b)
 }

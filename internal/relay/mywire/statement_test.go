@@ -20,9 +20,11 @@ func TestRead(t *testing.T) {
 		savepoint: {"SAVEPOINT a"},
 		toSave:    {"ROLLBACK TO a", "ROLLBACK WORK TO SAVEPOINT a", "RELEASE SAVEPOINT a"},
 		commits: {"CREATE TABLE a (i int)", "TRUNCATE a", "LOCK TABLES a READ", "ALTER TABLE a FORCE", "DROP TABLE a",
-			"ANALYZE TABLE a", "START SLAVE", "SET PASSWORD = 'x'", "LOAD INDEX INTO CACHE a", "CREATE OR REPLACE TABLE a (i int)"},
+			"ANALYZE TABLE a", "START SLAVE", "SET PASSWORD = 'x'", "LOAD INDEX INTO CACHE a",
+			"CREATE OR REPLACE TABLE a (i int)"},
 		temporary: {"CREATE TEMPORARY TABLE a (i int)", "CREATE OR REPLACE TEMPORARY TABLE a (i int)"},
-		quiet: {"SHOW TABLES", "SELECT 1", "SELECT @@version", "SELECT DATABASE(), 'FRO M'", "", "DROP TEMPORARY TABLE a", "DO 1",
+		quiet: {"SHOW TABLES", "SELECT 1", "SELECT @@version", "SELECT DATABASE(), 'FRO M'", "", "DROP TEMPORARY TABLE a",
+			"DO 1",
 			"USE a", "XA RECOVER"},
 		set:    {"SET a = 1", "SET NAMES utf8", "/*!40101 SET @old = @@sql_mode */"},
 		next:   {"SET TRANSACTION READ ONLY"},
@@ -32,7 +34,8 @@ func TestRead(t *testing.T) {
 		writes: {"INSERT INTO a VALUES (1)", "DELETE FROM a", "LOAD DATA INFILE 'a' INTO TABLE b"},
 		unlock: {"UNLOCK TABLES"},
 		plain: {"SELECT * FROM a", "SELECT f()", "CALL a()", "BEGIN NOT ATOMIC SELECT 1", "ANALYZE SELECT 1", "(SELECT 1)",
-			"WITH a AS (SELECT 1) SELECT * FROM a", "EXECUTE a", "SELECT 1 INTO @a", "DO f()", "SET STATEMENT a = 1 FOR SELECT 1"},
+			"WITH a AS (SELECT 1) SELECT * FROM a", "EXECUTE a", "SELECT 1 INTO @a", "DO f()",
+			"SET STATEMENT a = 1 FOR SELECT 1"},
 	} {
 		for _, text := range texts {
 			assert.Equal(t, want, read(dialect, text).order, text)
