@@ -38,12 +38,11 @@ func (c *client) refuse(code uint16, state, text string) error {
 
 // login is what a client says of itself.
 type login struct {
-	capabilities          uint32
-	collation             byte
-	user, schema, plugin  string
-	response              []byte
-	application           string
-	attributesAreExpected bool
+	capabilities         uint32
+	collation            byte
+	user, schema, plugin string
+	response             []byte
+	application          string
 }
 
 // greet takes a client in: its password is checked, and its database is told to it.

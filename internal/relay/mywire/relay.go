@@ -152,12 +152,6 @@ func (r *Relay) ServeConn(ctx context.Context, conn net.Conn) error {
 	return c.serve(ctx)
 }
 
-// enter notes a client.
-func (r *Relay) enter(c *client) {
-	r.all[c] = true
-	r.Enter(&c.Client)
-}
-
 // leave forgets a client; its open transaction is undone.
 func (r *Relay) leave(c *client) {
 	_ = r.IO.Take(context.Background())
