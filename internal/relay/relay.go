@@ -4,10 +4,13 @@
 package relay
 
 import (
+	"bufio"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -48,12 +51,22 @@ type Client struct {
 	since       time.Time // when it got it
 }
 
-// Enter notes a client and gives it a number.
-func (s *Shared) Enter(c *Client) {
+// Number gives a client a number, before it is let in.
+func (s *Shared) Number(c *Client) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.last++
-	c.ID, c.began = s.last, time.Now()
+	c.ID = s.last
+}
+
+// Enter notes a client that is let in; it gets a number where it has none.
+func (s *Shared) Enter(c *Client) {
+	if c.ID == 0 {
+		s.Number(c)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c.began = time.Now()
 	s.clients[c.ID] = c
 }
 
@@ -78,6 +91,19 @@ func (s *Shared) Call(c *Client, application string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	c.application = application
+}
+
+// Gone reports whether a client has gone while it waited since a moment, by its connection
+// and what was read of it: what it wanted is not done any more. It is looked at where it
+// waited for a while alone.
+func (c *Client) Gone(since time.Time, in *bufio.Reader) bool {
+	if time.Since(since) < lookEvery || in.Buffered() > 0 {
+		return false
+	}
+	_ = c.Conn.SetReadDeadline(time.Now())
+	_, err := in.Peek(1)
+	_ = c.Conn.SetReadDeadline(time.Time{})
+	return err != nil && !errors.Is(err, os.ErrDeadlineExceeded)
 }
 
 // Begin notes a statement of a client that is under way from now on.

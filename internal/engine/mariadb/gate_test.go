@@ -119,35 +119,32 @@ func TestGateModes(t *testing.T) {
 	// A cursor: its rows are fetched some at a time.
 	conn := g.raw(t)
 	defer conn.Close()
-	answered := func(kind byte, body string) (all []byte) {
+	answered := func(packets int, kind byte, body string) (all []byte) {
 		_, err := conn.Write(packet(kind, body))
 		require.NoError(t, err)
-		for b := make([]byte, 10000); ; {
-			require.NoError(t, conn.SetReadDeadline(time.Now().Add(200*time.Millisecond)))
-			n, err := conn.Read(b)
-			if all = append(all, b[:n]...); err != nil {
-				return all
-			}
+		for range packets {
+			head := make([]byte, 4)
+			_, err := io.ReadFull(conn, head)
+			require.NoError(t, err)
+			rest := make([]byte, int(head[0])|int(head[1])<<8)
+			_, err = io.ReadFull(conn, rest)
+			require.NoError(t, err)
+			all = append(append(all, head...), rest...)
 		}
+		return all
 	}
-	id := string(answered(0x16, "SELECT seq FROM seq_1_to_5")[5:9])
-	last := answered(0x17, id+"\x01\x01\x00\x00\x00")
+	id := string(answered(3, 0x16, "SELECT seq FROM seq_1_to_5")[5:9])
+	last := answered(3, 0x17, id+"\x01\x01\x00\x00\x00")
 	require.NotZero(t, last[len(last)-2]&0x40, "a cursor is open")
-	rows := func(more byte) int {
-		got := answered(0x1c, id+string([]byte{more, 0, 0, 0}))
-		n := 0
-		for len(got) > 0 {
-			n++
-			got = got[4+int(got[0]):]
-		}
-		return n - 1
+	for _, rows := range []int{2, 2, 1} {
+		got := answered(rows+1, 0x1c, id+"\x02\x00\x00\x00")
+		require.Equal(t, byte(0xfe), got[len(got)-5], "the end of %d rows", rows)
 	}
-	require.Equal(t, []int{2, 2, 1}, []int{rows(2), rows(2), rows(2)})
-	require.Equal(t, byte(0), answered(0x1a, id)[4])
-	require.Equal(t, byte(0), answered(0x1f, "")[4])
-	require.Contains(t, string(answered(0x17, id+"\x00\x01\x00\x00\x00")), "Unknown prepared statement")
-	require.Contains(t, string(answered(9, "")), "Uptime")
-	require.Contains(t, string(answered(4, "hive\x00lab%")), "label")
+	require.Equal(t, byte(0), answered(1, 0x1a, id)[4])
+	require.Equal(t, byte(0), answered(1, 0x1f, "")[4])
+	require.Contains(t, string(answered(1, 0x17, id+"\x00\x01\x00\x00\x00")), "Unknown prepared statement")
+	require.Contains(t, string(answered(1, 9, "")), "Uptime")
+	require.Contains(t, string(answered(2, 4, "hive\x00lab%")), "label")
 	// The session changes, and what was prepared goes on.
 	require.NoError(t, g.Release(ctx))
 	_, err = insert.ExecContext(ctx, "WAR", "again", []byte{1})
@@ -249,11 +246,11 @@ var equals = []string{
 	"SET autocommit = 0", "SET autocommit = 1", "SET autocommit = 1", "SET SESSION autocommit = ON, @x = 5",
 	"SET @old = @@sql_mode, sql_mode = 'ANSI_QUOTES'", "SET sql_mode = @old", "SET SESSION sql_mode = DEFAULT",
 	"SET NAMES latin1", "SET NAMES utf8mb4 COLLATE utf8mb4_unicode_ci", "SET @x = 7", "SET @y = 'a;b', @`z z` = 1.5",
-	"SET time_zone = '+03:00'", "SET SESSION wait_timeout = 1", "SET foreign_key_checks = 0", "SET foreign_key_checks = 1",
+	"SET time_zone = '+03:00'", "SET SESSION wait_timeout = 1", "SET foreign_key_checks = 0", "SET foreign_key_checks = 1", "SELECT @@autocommit",
 
 	"SET TRANSACTION ISOLATION LEVEL SERIALIZABLE", "SET nonsense = 1", "SET autocommit = 7", "SET SESSION sql_mode = 'x'",
 	"SELECT @x, @y, @`z z`, @old", "SELECT @@sql_mode, @@character_set_client, @@collation_connection, @@time_zone",
-	"SELECT LAST_INSERT_ID()", "SELECT \"x\"", "SELECT 'é', LENGTH('é'), HEX('é')", "SELECT @x := COUNT(*) FROM hive",
+	"SELECT LAST_INSERT_ID()", "SELECT @@autocommit", "SET sql_select_limit = 0", "SET sql_select_limit = 9", "SELECT \"x\"", "SELECT 'é', LENGTH('é'), HEX('é')", "SELECT @x := COUNT(*) FROM hive",
 	"INSERT INTO hive (type, label) VALUES ('LAN', '$'), ('WAR', '$')", "INSERT INTO hive (type) VALUES ('???')",
 	"INSERT INTO hive (id, type) VALUES (#, 'LAN')", "INSERT IGNORE INTO hive (id, type) VALUES (#, 'LAN')",
 	"UPDATE hive SET label = '$' WHERE id < #", "UPDATE hive SET label = label", "DELETE FROM hive WHERE id = #",
@@ -317,7 +314,7 @@ func gateEquals(t *testing.T, k kind, w place.Wanted, rounds int) {
 			log = append(log, fmt.Sprintf("%d: %s", which, text))
 			p := pairs[which]
 			about := fmt.Sprintf("seed %d, round %d:\n%s", n, i, strings.Join(log, ";\n"))
-			want, got := p.both(t, text, !reads && r.IntN(3) == 0)
+			want, got := p.both(t, text, !reads && !strings.Contains(text, "@@autocommit") && r.IntN(3) == 0)
 			require.Equal(t, want, got, about)
 			owner = -1
 			if p.follow(text); p.open || p.off {
@@ -618,6 +615,7 @@ func TestGateAtOnce(t *testing.T) {
 					require.NoError(t, err)
 				}
 				all.Wait()
+				require.Eventually(t, func() bool { return len(g.Clients()) == 0 }, 20*time.Second, time.Millisecond)
 				_, err := g.Reset(t.Context(), engine.Session{Wait: 5 * time.Second, Force: true})
 				require.NoError(t, err)
 				require.NoError(t, g.Commit(t.Context(), true))

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strconv"
 	"sync/atomic"
+	"time"
 
 	"hemzo/internal/relay"
 	"hemzo/internal/sqltext"
@@ -393,7 +394,7 @@ func (c *client) wasReset() {
 // variables in force. Where it cannot be had an error has gone to the client. wants is the
 // statement that it is for.
 func (c *client) enter(ctx context.Context, wants string, floor bool) (ok bool, err error) {
-	r := c.relay
+	r, began := c.relay, time.Now()
 	if floor && !r.HasFloor(&c.Client) {
 		blocking, err := r.TakeFloor(ctx, &c.Client, r.config.Wait)
 		if err != nil {
@@ -411,6 +412,10 @@ func (c *client) enter(ctx context.Context, wants string, floor bool) (ok bool, 
 	if floor && !r.HasFloor(&c.Client) { // a reset came in between
 		r.IO.Give()
 		return c.enter(ctx, wants, floor)
+	}
+	if c.Gone(began, c.in) {
+		c.broken.Store(true)
+		return false, c.leave(nil)
 	}
 	s, err := r.session(ctx, c.capabilities&capFoundRows != 0)
 	if err == nil {

@@ -56,35 +56,28 @@ func (c *client) greet(ctx context.Context) error {
 		return errors.Join(err, c.refuse(errUnknown, "HY000", "the copy cannot be reached: "+err.Error()))
 	}
 	scramble := newScramble()
-	c.relay.Enter(&c.Client)
+	c.relay.Number(&c.Client)
 	c.packet(c.greeting(s.version, scramble))
 	if !c.flush() {
-		c.relay.Leave(&c.Client)
-		c.ID = 0
 		return nil
 	}
-	ok, err := c.admit(ctx, scramble)
-	if !ok {
-		c.relay.Leave(&c.Client)
-		c.ID = 0
-	}
-	return err
+	return c.admit(ctx, scramble)
 }
 
-// admit checks who a client is; ok is false where it is not let in.
-func (c *client) admit(ctx context.Context, scramble []byte) (ok bool, err error) {
+// admit checks who a client is, and lets it in.
+func (c *client) admit(ctx context.Context, scramble []byte) error {
 	payload, seq, err := readWhole(c.in, 1<<16)
 	if err != nil {
-		return false, nil //nolint:nilerr // it went, or is none
+		return nil //nolint:nilerr // it went, or is none
 	}
 	c.seq = seq + 1
 	l, good := readLogin(payload)
 	if !good {
-		return false, c.refuse(errMalformed, "HY000", "this is no greeting of a client that is understood here")
+		return c.refuse(errMalformed, "HY000", "this is no greeting of a client that is understood here")
 	}
 	c.capabilities = l.capabilities
 	if err := c.authenticate(l, scramble); err != nil {
-		return false, err
+		return err
 	}
 	return c.begin(ctx, l)
 }
@@ -220,32 +213,33 @@ func xor(a, b []byte) []byte {
 }
 
 // begin has a client's session begin, and tells it so.
-func (c *client) begin(ctx context.Context, l login) (ok bool, err error) {
+func (c *client) begin(ctx context.Context, l login) error {
 	r := c.relay
 	if err := r.IO.Take(ctx); err != nil {
-		return false, err
+		return err
 	}
 	defer r.IO.Give()
 	s, err := r.session(ctx, c.capabilities&capFoundRows != 0)
 	if err != nil {
-		return false, errors.Join(err, c.refuse(errUnknown, "HY000", "the copy cannot be reached: "+err.Error()))
+		return errors.Join(err, c.refuse(errUnknown, "HY000", "the copy cannot be reached: "+err.Error()))
 	}
 	if l.schema != "" && l.schema != r.config.Schema {
 		if err := s.use(l.schema); err != nil {
-			return false, c.passError(err)
+			return c.passError(err)
 		}
 		c.schema = l.schema
 	}
 	if c.naming, err = r.naming(s, l.collation); err != nil {
 		r.lose()
-		return false, err
+		return err
 	}
 	c.served = true
 	r.all[c] = true
+	r.Enter(&c.Client)
 	r.Call(&c.Client, l.application)
 	c.okay()
 	c.flush()
-	return true, nil
+	return nil
 }
 
 // passError tells a client what the server said; what else went wrong loses the session.
@@ -264,17 +258,17 @@ func (r *Relay) naming(s *session, collation byte) (string, error) {
 	if known, ok := r.collations[collation]; ok {
 		return known, nil
 	}
-	rows, err := s.ask(fmt.Sprintf("SELECT CHARACTER_SET_NAME, COLLATION_NAME FROM information_schema.COLLATIONS "+
+	row, err := s.one(fmt.Sprintf("SELECT CHARACTER_SET_NAME, COLLATION_NAME FROM information_schema.COLLATIONS "+
 		"WHERE ID = %d", collation))
-	if err != nil {
+	if err != nil && !errors.Is(err, errNoRow) {
 		return "", err
 	}
 	sql := ""
-	if len(rows) > 0 && !strings.HasPrefix(rows[0][0].text, "utf16") && !strings.HasPrefix(rows[0][0].text, "utf32") &&
-		rows[0][0].text != "ucs2" {
-		sql = "SET NAMES " + rows[0][0].text
+	if len(row) > 0 && !strings.HasPrefix(row[0].text, "utf16") && !strings.HasPrefix(row[0].text, "utf32") &&
+		row[0].text != "ucs2" {
+		sql = "SET NAMES " + row[0].text
 		// MariaDB puts another in the place of what was a default once.
-		name := rows[0][1].text
+		name := row[1].text
 		if !s.isMariaDB() || !strings.HasSuffix(name, "_general_ci") && name != "latin1_swedish_ci" {
 			sql += " COLLATE " + name
 		}

@@ -31,10 +31,16 @@ func (c *client) query(ctx context.Context, text string) error {
 	if len(all) == 1 && c.alone(ctx, all[0]) {
 		return nil
 	}
+	if !c.autocommit && asksAutocommit.MatchString(text) { // of the session it is on
+		text = "SELECT 0 AS `@@autocommit`"
+		all = statements(c.dialect(), text)
+	}
 	return c.statementWork(ctx, text, slices.ContainsFunc(all, statement.needsFloor), func() error {
 		return c.queries(all, text)
 	})
 }
+
+var asksAutocommit = regexp.MustCompile(`(?i)^\s*SELECT\s+@@(session\.|local\.)?autocommit\s*;?\s*$`)
 
 // statementWork does statements as one piece of work, unless a reset has taken back the
 // transaction that they are for.
@@ -399,13 +405,13 @@ func (c *client) set(s statement, j job, more bool) (ok bool, err error) {
 		if err := c.server.do(string(j.body)); err != nil {
 			return false, err
 		}
-		rows, err := c.server.ask("SELECT " + autocommit)
+		row, err := c.server.one("SELECT " + autocommit)
 		if err != nil {
 			return false, err
 		}
-		if on, ok = truth(rows[0][0]); !ok {
+		if on, ok = truth(row[0]); !ok {
 			return false, &serverError{1231, "42000", fmt.Sprintf("Variable 'autocommit' can't be set to the value of '%s'",
-				rows[0][0].text)}
+				row[0].text)}
 		}
 	}
 	if on && !c.autocommit {
@@ -424,11 +430,11 @@ func (c *client) noteReads(system []string) error {
 		if name != "transaction_read_only" && name != "tx_read_only" {
 			continue
 		}
-		rows, err := c.server.ask("SELECT @@session." + name)
+		row, err := c.server.one("SELECT @@session." + name)
 		if err != nil {
 			return err
 		}
-		c.readsAll, _ = truth(rows[0][0])
+		c.readsAll, _ = truth(row[0])
 	}
 	return nil
 }

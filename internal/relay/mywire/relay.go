@@ -145,7 +145,7 @@ func (r *Relay) ServeConn(ctx context.Context, conn net.Conn) error {
 		}
 		return err
 	}
-	if c.ID == 0 {
+	if !c.served {
 		return nil
 	}
 	defer r.leave(c)

@@ -176,13 +176,27 @@ func (s *session) ask(sql string) ([][]value, error) {
 	return a.rows, err
 }
 
-// number asks for a number.
-func (s *session) number(sql string) (n int, err error) {
-	rows, err := s.ask(sql)
-	if err != nil || len(rows) != 1 {
-		return 0, errors.Join(err, fmt.Errorf("%d rows", len(rows)))
+// one asks for a row. A LIMIT of its own is what sql_select_limit leaves alone.
+func (s *session) one(query string) ([]value, error) {
+	rows, err := s.ask(query + " LIMIT 1")
+	if err != nil {
+		return nil, err
 	}
-	return strconv.Atoi(rows[0][0].text)
+	if len(rows) == 0 {
+		return nil, errNoRow
+	}
+	return rows[0], nil
+}
+
+var errNoRow = errors.New("the server gives no row")
+
+// number asks for a number.
+func (s *session) number(query string) (int, error) {
+	row, err := s.one(query)
+	if err != nil {
+		return 0, err
+	}
+	return strconv.Atoi(row[0].text)
 }
 
 // check learns whether the transaction is still there, of which errors tell nothing.

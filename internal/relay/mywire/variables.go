@@ -167,12 +167,12 @@ func (s *session) tell(c *client) error {
 	for _, name := range append(append([]string{lastInsert}, c.system...), c.user...) {
 		asked = append(asked, keptAs(c, name))
 	}
-	rows, err := s.ask("SELECT " + strings.Join(asked, ", "))
+	row, err := s.one("SELECT " + strings.Join(asked, ", "))
 	if err != nil {
 		return err
 	}
 	c.values = map[string]string{}
-	for i, v := range rows[0] {
+	for i, v := range row {
 		c.values[asked[i]] = v.literal()
 	}
 	return nil

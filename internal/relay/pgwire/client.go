@@ -243,7 +243,7 @@ func (c *client) wasReset() {
 // session for it. Where it cannot be had an error has gone to the client. wants is the
 // statement that it is for.
 func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
-	r := c.relay
+	r, began := c.relay, time.Now()
 	if !r.HasFloor(&c.Client) {
 		blocking, err := r.TakeFloor(ctx, &c.Client, r.config.Wait)
 		if err != nil {
@@ -260,6 +260,11 @@ func (c *client) enter(ctx context.Context, wants string) (ok bool, err error) {
 	if !r.HasFloor(&c.Client) { // a reset came in between
 		r.IO.Give()
 		return c.enter(ctx, wants)
+	}
+	if c.Gone(began, c.in) {
+		c.broken = true
+		c.leave()
+		return false, nil
 	}
 	s, err := r.session(ctx)
 	if err == nil {
