@@ -234,7 +234,10 @@ func (c *client) command(ctx context.Context, kind byte, body []byte) error {
 		c.okay()
 		return nil
 	case comInitDB:
-		return c.workOn(ctx, "USE "+string(body), false, func() error { return c.select_(string(body)) })
+		return c.workOn(ctx, "USE "+string(body), false, func() error {
+			_, err := c.uses(string(body), false)
+			return err
+		})
 	case comFieldList:
 		return c.pass(ctx, kind, body, &answer{fields: true})
 	case comStatistics:
@@ -275,16 +278,6 @@ func (c *client) pass(ctx context.Context, kind byte, body []byte, a *answer) er
 		_, err := c.run(kind, body, a)
 		return err
 	})
-}
-
-// select_ has the client use another schema.
-func (c *client) select_(schema string) error {
-	if err := c.server.use(schema); err != nil {
-		return err
-	}
-	c.schema = schema
-	c.okay()
-	return nil
 }
 
 // setOption says whether several statements are taken in a command.
@@ -363,7 +356,10 @@ func (c *client) reset(l *login) error {
 	}
 	was := &client{variables: c.variables}
 	c.variables = variables{}
-	if err := s.do("SET "+keptAs(c, lastInsert)+" = 0", restore(c, was)); err != nil {
+	if err := s.set(append([]string{keptAs(c, lastInsert, 0) + " = 0"}, restore(c, was)[1:]...)); err != nil {
+		return err
+	}
+	if err := s.do("SET " + lastInsert + " = 0"); err != nil {
 		return err
 	}
 	if c.naming != "" {

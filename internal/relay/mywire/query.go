@@ -178,12 +178,14 @@ func (c *client) plain(all []statement, j job, more bool) (ok bool, err error) {
 	if working && c.state == idle {
 		c.readsNext = false
 	}
-	for _, s := range all {
-		c.note(nil, userVariables(c.dialect(), s.text))
-	}
 	r, err := c.run(j.kind, j.body, &answer{more: more, file: all[0].order == load, quiet: !working})
 	if implied && r.failed != nil && r.failed.code == errSyntax { // it was none
 		c.state = idle
+	}
+	if r.failed == nil { // what is no name is noted by no name
+		for _, s := range all {
+			c.note(nil, userVariables(c.dialect(), s.text))
+		}
 	}
 	return err == nil && r.failed == nil, err
 }
@@ -359,6 +361,8 @@ func (c *client) control(s statement, j job, more bool) (ok bool, err error) {
 				"Transaction characteristics can't be changed while a transaction is in progress"}
 		}
 		c.readsNext = s.reads
+	case use:
+		return c.uses(s.lastName(), more)
 	case load:
 		return c.load(s, j, more)
 	case temporary:
@@ -377,6 +381,16 @@ func (c *client) control(s statement, j job, more bool) (ok bool, err error) {
 	return true, nil
 }
 
+// uses has the client use another schema.
+func (c *client) uses(schema string, more bool) (ok bool, err error) {
+	if err := c.server.use(schema); err != nil {
+		return false, err
+	}
+	c.schema = schema
+	c.okayMore(more)
+	return true, nil
+}
+
 // set sets variables. Those that all clients need otherwise never reach the server.
 func (c *client) set(s statement, j job, more bool) (ok bool, err error) {
 	system := s.setVariables()
@@ -391,12 +405,10 @@ func (c *client) set(s statement, j job, more bool) (ok bool, err error) {
 	if err := c.server.capture(system); err != nil {
 		return false, err
 	}
-	system = slices.DeleteFunc(slices.Clone(system), func(name string) bool { return !c.server.known[name] })
-	c.note(system, userVariables(c.dialect(), s.text))
 	if !switches {
 		r, err := c.run(j.kind, j.body, &answer{more: more, quiet: asksSession(s.text)})
 		if err == nil && r.failed == nil {
-			err = c.noteReads(system)
+			err = c.noteSet(s, system)
 		}
 		return err == nil && r.failed == nil, err
 	}
@@ -414,6 +426,9 @@ func (c *client) set(s statement, j job, more bool) (ok bool, err error) {
 				row[0].text)}
 		}
 	}
+	if err := c.noteSet(s, system); err != nil {
+		return false, err
+	}
 	if on && !c.autocommit {
 		if err := c.endTransaction(commit); err != nil {
 			return false, err
@@ -423,6 +438,19 @@ func (c *client) set(s statement, j job, more bool) (ok bool, err error) {
 	c.okayMore(more)
 	return true, nil
 }
+
+// noteSet notes which variables a SET has set.
+func (c *client) noteSet(s statement, system []string) error {
+	system = slices.DeleteFunc(slices.Clone(system), func(name string) bool { return !c.server.known[name] })
+	c.note(system, userVariables(c.dialect(), s.text))
+	if timeGoesOn.MatchString(s.text) {
+		c.system = slices.DeleteFunc(c.system, func(name string) bool { return name == timestamp })
+	}
+	return c.noteReads(system)
+}
+
+// timeGoesOn is a SET that lets the session's clock go on.
+var timeGoesOn = regexp.MustCompile(`(?i)\btimestamp\s*:?=\s*(DEFAULT|0)\b`)
 
 // noteReads notes whether the client's transactions only read from now on.
 func (c *client) noteReads(system []string) error {

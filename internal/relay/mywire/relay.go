@@ -65,7 +65,8 @@ func New(c Config) *Relay {
 // errClosed says that the relay has ended.
 var errClosed = errors.New("the relay has ended")
 
-// session returns the one session, opened where there is none. The caller has IO.
+// session returns the one session, opened where there is none that the first client to use it
+// wants. The caller has IO.
 func (r *Relay) session(ctx context.Context, foundRows bool) (*session, error) {
 	if r.closed {
 		return nil, errClosed
@@ -73,8 +74,14 @@ func (r *Relay) session(ctx context.Context, foundRows bool) (*session, error) {
 	if err := r.Failure(); err != nil {
 		return nil, errors.Join(errors.New("the last reset has failed"), err)
 	}
-	if r.server != nil {
-		return r.server, nil
+	if s := r.server; s != nil {
+		if s.foundRows == foundRows || s.current != nil || s.touched {
+			return s, nil
+		}
+		r.server = nil // nobody has used it
+		if err := s.close(); err != nil {
+			return nil, err
+		}
 	}
 	conn, err := r.config.Connect(ctx, foundRows)
 	if err != nil {
@@ -114,11 +121,13 @@ func (r *Relay) letGo() error {
 	if s == nil {
 		return nil
 	}
-	var statements []string
+	var err error
 	if s.current != nil && !s.left {
-		statements = append(statements, keep(s.current))
+		err = s.set(keep(s.current))
 	}
-	err := s.do(append(statements, "SET NAMES utf8mb4")...)
+	if err == nil {
+		err = s.do("SET NAMES utf8mb4")
+	}
 	for c := range r.all {
 		if err == nil && c.served && c.values == nil { // else it was not on this session
 			err = s.tell(c)
@@ -190,7 +199,8 @@ func (r *Relay) kill(ctx context.Context, id uint32, connection bool) (found boo
 	r.mu.Lock()
 	session := r.on == id
 	r.mu.Unlock()
-	i := slices.IndexFunc(r.Clients(), func(o relay.Open) bool { return o.ID == id })
+	all := r.Clients()
+	i := slices.IndexFunc(all, func(o relay.Open) bool { return o.ID == id })
 	if i < 0 && !session {
 		return false, nil
 	}
@@ -198,7 +208,7 @@ func (r *Relay) kill(ctx context.Context, id uint32, connection bool) (found boo
 		if connection {
 			r.Disconnect(id)
 		}
-		if !r.Clients()[i].Active {
+		if !all[i].Active {
 			return true, nil
 		}
 	}

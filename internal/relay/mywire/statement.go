@@ -25,6 +25,7 @@ const (
 	unlock          // UNLOCK TABLES
 	set             // SET of variables of the session
 	next            // SET TRANSACTION: of the next one
+	use             // USE
 	kill            // KILL
 	branch          // XA
 	load            // LOAD DATA LOCAL
@@ -66,8 +67,10 @@ func read(d sqltext.Dialect, text string) statement {
 		if asksSession(text) {
 			s.order = quiet
 		}
-	case "SHOW", "USE", "HELP", "PREPARE", "DEALLOCATE":
+	case "SHOW", "HELP", "PREPARE", "DEALLOCATE":
 		s.order = quiet
+	case "USE":
+		s.order = use
 	case "KILL":
 		s.order = kill
 	case "DO":
@@ -97,10 +100,10 @@ func asksSession(text string) bool {
 }
 
 var (
-	fromTable = regexp.MustCompile(`(?i)\b(FROM|INTO)\b`)
+	fromTable = regexp.MustCompile(`(?i)\b(FROM|INTO|FOR|TABLE|NEXTVAL)\b`)
 	ofSession = regexp.MustCompile(`(?i)\b(DATABASE|SCHEMA|VERSION|CONNECTION_ID|LAST_INSERT_ID|USER|CURRENT_USER|` +
 		`SESSION_USER|SYSTEM_USER|CURRENT_ROLE|ROW_COUNT|FOUND_ROWS|NOW|SLEEP|CONCAT|COALESCE|IFNULL|IF|CAST|` +
-		`LENGTH|HEX|UPPER|LOWER|REPEAT|UUID|RAND|UNIX_TIMESTAMP|GET_LOCK|RELEASE_LOCK)\s*\(`)
+		`LENGTH|HEX|UPPER|LOWER|REPEAT|UUID|RAND|UNIX_TIMESTAMP)\s*\(`)
 )
 
 // inner is what a comment that servers run has inside, where a text is one.
@@ -214,7 +217,7 @@ func (s statement) isBlock() bool {
 // needsFloor reports whether a statement has to wait for the transactions of others.
 func (s statement) needsFloor() bool {
 	switch s.order {
-	case quiet, next, kill:
+	case quiet, next, use, kill:
 		return false
 	case set:
 		return !asksSession(s.text)

@@ -45,30 +45,63 @@ var names = []string{"character_set_client", "character_set_results", "collation
 // lastInsert is the variable of LAST_INSERT_ID(), which each client has.
 const lastInsert = "last_insert_id"
 
-// keptAs is the user variable that keeps a variable of a client.
-func keptAs(c *client, name string) string {
-	return fmt.Sprintf("@`hemzo_%d_%s`", c.ID, strings.ReplaceAll(name, "`", "``"))
+// keptAs is the user variable that keeps a variable of a client, by its kind and its place
+// among them: their names may be as long as names can be.
+func keptAs(c *client, kind string, i int) string {
+	return fmt.Sprintf("@hemzo_%d_%s_%d", c.ID, kind, i)
 }
 
-// first is the user variable that keeps what a variable of the session was at its beginning.
-func first(name string) string { return "@`hemzo_0_" + name + "`" }
+// Kinds of what is kept.
+const (
+	ofSystem = "system"
+	ofUser   = "user"
+)
 
-// keep is the SET that keeps what a client's variables are now.
-func keep(c *client) string {
-	parts := []string{keptAs(c, lastInsert) + " = @@session." + lastInsert}
-	for _, name := range c.system {
-		parts = append(parts, keptAs(c, name)+" = @@session."+name)
+// first is the value of a variable of the session at its beginning, as it was kept. The clock
+// has none.
+func first(name string) string {
+	if name == timestamp {
+		return "DEFAULT"
 	}
-	for _, name := range c.user {
-		parts = append(parts, keptAs(c, name)+" = "+name)
-	}
-	return "SET " + strings.Join(parts, ", ")
+	return firstKept(name)
 }
 
-// restore is the SET that puts a client's variables in the place of another's; nil is
+func firstKept(name string) string { return "@`hemzo_0_" + name + "`" }
+
+// timestamp is the variable of a session's clock.
+const timestamp = "timestamp"
+
+// set sets variables together, and where the server refuses that each for itself: what it
+// refuses then stays as it is.
+func (s *session) set(parts []string) error {
+	err := s.do("SET " + strings.Join(parts, ", "))
+	if !isServers(err) {
+		return err
+	}
+	for _, part := range parts {
+		if err := s.do("SET " + part); err != nil && !isServers(err) {
+			return err
+		}
+	}
+	return nil
+}
+
+// keep are assignments that keep what a client's variables are now.
+func keep(c *client) []string {
+	parts := []string{keptAs(c, lastInsert, 0) + " = @@session." + lastInsert}
+	for i, name := range c.system {
+		parts = append(parts, keptAs(c, ofSystem, i)+" = @@session."+name)
+	}
+	for i, name := range c.user {
+		parts = append(parts, keptAs(c, ofUser, i)+" = "+name)
+	}
+	return parts
+}
+
+// restore are assignments that put a client's variables in the place of another's; nil is
 // nobody.
-func restore(c, other *client) string {
-	parts := []string{lastInsert + " = CAST(IFNULL(" + keptAs(c, lastInsert) + ", 0) AS UNSIGNED)"}
+func restore(c, other *client) []string {
+	parts := []string{lastInsert + " = CAST(IFNULL(" + keptAs(c, lastInsert, 0) + ", 0) AS UNSIGNED)"}
 	var system, user []string
 	if other != nil {
 		system, user = other.system, other.user
@@ -78,18 +111,18 @@ func restore(c, other *client) string {
 			parts = append(parts, "@@session."+name+" = "+first(name))
 		}
 	}
-	for _, name := range c.system {
-		parts = append(parts, "@@session."+name+" = "+keptAs(c, name))
+	for i, name := range c.system {
+		parts = append(parts, "@@session."+name+" = "+keptAs(c, ofSystem, i))
 	}
 	for _, name := range user {
 		if !slices.Contains(c.user, name) {
 			parts = append(parts, name+" = NULL")
 		}
 	}
-	for _, name := range c.user {
-		parts = append(parts, name+" = "+keptAs(c, name))
+	for i, name := range c.user {
+		parts = append(parts, name+" = "+keptAs(c, ofUser, i))
 	}
-	return "SET " + strings.Join(parts, ", ")
+	return parts
 }
 
 // settle has a client's variables in force. What it had on a session that was given up is
@@ -107,39 +140,37 @@ func (s *session) settle(c *client) error {
 }
 
 func (s *session) change(c *client) error {
-	var statements []string
 	if s.current != nil && !s.left {
-		statements = append(statements, keep(s.current))
+		if err := s.set(keep(s.current)); err != nil {
+			return fmt.Errorf("keeping what a client has set: %w", err)
+		}
 	}
 	if c.values != nil {
-		statements = append(statements, c.told())
+		if err := s.set(c.told()); err != nil {
+			return fmt.Errorf("telling what a client has set: %w", err)
+		}
 		c.values = nil
-	}
-	if err := s.do(statements...); err != nil {
-		return fmt.Errorf("keeping what a client has set: %w", err)
 	}
 	if err := s.capture(c.system); err != nil {
 		return err
 	}
-	statements = []string{restore(c, s.current)}
-	if c.system == nil && c.naming != "" { // it has set nothing, and said how it writes
-		statements = append(statements, c.naming)
+	err := s.set(restore(c, s.current))
+	if err == nil && c.system == nil && c.naming != "" { // it has set nothing, and said how it writes
+		err = s.do(c.naming)
 		c.system = slices.Clone(names)
 	}
-	err := s.do(statements...)
 	if err == nil {
 		s.current, s.left = c, false
 	}
 	return err
 }
 
-// told are SETs of what a client's variables were on another session.
-func (c *client) told() string {
-	var parts []string
+// told are assignments of what a client's variables were on another session.
+func (c *client) told() (parts []string) {
 	for name, value := range c.values {
 		parts = append(parts, name+" = "+value)
 	}
-	return "SET " + strings.Join(parts, ", ")
+	return parts
 }
 
 // capture keeps the first values of variables that are about to be set. A name that is
@@ -149,7 +180,7 @@ func (s *session) capture(system []string) error {
 		if s.known[name] {
 			continue
 		}
-		err := s.do("SET " + first(name) + " = @@session." + name)
+		err := s.do("SET " + firstKept(name) + " = @@session." + name)
 		if _, ok := err.(*serverError); ok { //nolint:errorlint // it is returned as it is
 			continue
 		}
@@ -163,9 +194,12 @@ func (s *session) capture(system []string) error {
 
 // tell notes what a client's variables are, for another session.
 func (s *session) tell(c *client) error {
-	var asked []string
-	for _, name := range append(append([]string{lastInsert}, c.system...), c.user...) {
-		asked = append(asked, keptAs(c, name))
+	asked := []string{keptAs(c, lastInsert, 0)}
+	for i := range c.system {
+		asked = append(asked, keptAs(c, ofSystem, i))
+	}
+	for i := range c.user {
+		asked = append(asked, keptAs(c, ofUser, i))
 	}
 	row, err := s.one("SELECT " + strings.Join(asked, ", "))
 	if err != nil {
