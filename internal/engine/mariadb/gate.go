@@ -58,6 +58,10 @@ func openGate(ctx context.Context, from engine.Server, id string, told engine.Co
 	if g.state, err = d.state(ctx, g.start); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
+	offered, err := d.at.offered()
+	if err != nil {
+		return nil, errors.Join(err, d.Close())
+	}
 	plugin := mywire.Native
 	if d.at.MySQL {
 		plugin = mywire.SHA2
@@ -66,7 +70,7 @@ func openGate(ctx context.Context, from engine.Server, id string, told engine.Co
 		User: told.User, Password: told.Password, Schema: d.at.Schema, Plugin: plugin, Dialect: wireDialect,
 		Wait: gating.IdleLimit, Commits: session.Commits,
 		NoSavepoints: slices.ContainsFunc(g.state.Tables, func(t *table) bool { return t.Engine == "Aria" }),
-		Connect:      g.connect, Kill: g.kill,
+		Connect:      g.connect, Kill: g.kill, TLS: offered,
 	})
 	return g, nil
 }

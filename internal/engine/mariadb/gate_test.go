@@ -663,4 +663,10 @@ func TestGateTLS(t *testing.T) {
 	do(t, c, "DELETE FROM hive")
 	require.NotEmpty(t, g.back(t).Way)
 	require.Equal(t, "3", ask(t, c, "SELECT COUNT(*) FROM hive"))
+	// Its own client insists on TLS, which the relay offers.
+	own := g.connection(t, g.copied)
+	own.Host, own.Port, _ = net.SplitHostPort(g.at)
+	out := program(t, own, "SHOW TABLES", []string{"docker", "run", "--rm", "-i", "--network", "host", "-e", "MYSQL_PWD",
+		"--entrypoint", "mariadb", k.image}, "--ssl", own.Database)
+	require.Contains(t, out, "hive_type")
 }

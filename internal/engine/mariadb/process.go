@@ -353,7 +353,7 @@ func (l *layout) program() (*engine.Program, error) {
 	schema := schemaName(l.spec)
 	a := address{Socket: filepath.Join(l.home.Folder, "sock"), Port: port, Schema: schema,
 		Admin: derived(l.home.Password, admin), Password: derived(l.home.Password, ownerOf(schema)), Folder: l.data,
-		Life: rand.Text(), Server: l.server}
+		Life: rand.Text(), Server: l.server, Version: l.version}
 	args := []string{"--no-defaults", "--datadir=" + l.data, "--socket=" + a.Socket, "--port=" + strconv.Itoa(port),
 		"--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(l.home.Folder, "pid"), "--tmpdir=" + l.home.Folder,
 		"--init-file=" + first, "--skip-name-resolve", "--local-infile=1", "--secure-file-priv=", "--userstat=1",

@@ -1,17 +1,20 @@
 package mywire
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/rand"
 	"crypto/sha1" //nolint:gosec // the protocol has it
 	"crypto/sha256"
 	"crypto/subtle"
+	"crypto/tls"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
 	"strings"
+	"time"
 )
 
 // Ways to prove a password (MySQL's documentation of the protocol, "Native Authentication",
@@ -21,8 +24,8 @@ const (
 	SHA2   = "caching_sha2_password"
 )
 
-// can is what a client is told that the relay can. TLS is not among it: who asks for it where
-// it may be done without goes on without. Neither is what would change the form of answers.
+// can is what a client is told that the relay can. Where TLS is not among it, who asks for it
+// and may do without goes on without. What would change the form of answers is left out.
 const can = capMySQL | capFoundRows | capLongFlag | capConnectWithDB | capLocalFiles | capProtocol41 |
 	capInteractive | capTransactions | capSecure | capMultiStatements | capMultiResults | capPSMultiResults |
 	capPluginAuth | capAttributes | capLongAuth
@@ -67,6 +70,12 @@ func (c *client) greet(ctx context.Context) error {
 // admit checks who a client is, and lets it in.
 func (c *client) admit(ctx context.Context, scramble []byte) error {
 	payload, seq, err := readWhole(c.in, 1<<16)
+	if err == nil && len(payload) == tlsRequest && c.relay.config.TLS != nil {
+		if err := c.encrypt(ctx); err != nil {
+			return nil //nolint:nilerr // it does not trust the certificate, say
+		}
+		payload, seq, err = readWhole(c.in, 1<<16)
+	}
 	if err != nil {
 		return nil //nolint:nilerr // it went, or is none
 	}
@@ -82,6 +91,29 @@ func (c *client) admit(ctx context.Context, scramble []byte) error {
 	return c.begin(ctx, l)
 }
 
+// tlsRequest is how long a request for TLS is, in bytes (ibid., "Protocol::SSLRequest").
+const tlsRequest = 32
+
+// encrypt has the connection go on by TLS.
+func (c *client) encrypt(ctx context.Context) error {
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	conn := tls.Server(buffered{c.Conn, c.in}, c.relay.config.TLS)
+	if err := conn.HandshakeContext(ctx); err != nil {
+		return err
+	}
+	c.Conn, c.in = conn, bufio.NewReaderSize(conn, 16<<10)
+	return nil
+}
+
+// buffered is a connection of which some was read already.
+type buffered struct {
+	net.Conn
+	in *bufio.Reader
+}
+
+func (b buffered) Read(p []byte) (int, error) { return b.in.Read(p) }
+
 // newScramble is what passwords are proved with: no byte of it is zero.
 func newScramble() []byte { return []byte(rand.Text()[:20]) }
 
@@ -90,10 +122,14 @@ func (c *client) greeting(version string, scramble []byte) []byte {
 	out := append(append([]byte{10}, version...), 0)
 	out = binary.LittleEndian.AppendUint32(out, c.ID)
 	out = append(append(out, scramble[:8]...), 0)
-	out = binary.LittleEndian.AppendUint16(out, can&0xffff)
+	can := uint32(can)
+	if c.relay.config.TLS != nil {
+		can |= capTLS
+	}
+	out = binary.LittleEndian.AppendUint16(out, uint16(can))
 	out = append(out, 45) // utf8mb4_general_ci
 	out = binary.LittleEndian.AppendUint16(out, autocommits)
-	out = binary.LittleEndian.AppendUint16(out, can>>16)
+	out = binary.LittleEndian.AppendUint16(out, uint16(can>>16))
 	out = append(append(out, 21), make([]byte, 10)...)
 	out = append(append(out, scramble[8:]...), 0)
 	return append(append(out, c.relay.config.Plugin...), 0)

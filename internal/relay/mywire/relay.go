@@ -11,6 +11,7 @@ package mywire
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"errors"
 	"net"
 	"slices"
@@ -32,6 +33,8 @@ type Config struct {
 	Wait time.Duration
 	// Commits lets through what commits by itself. A reset says that something has escaped.
 	Commits bool
+	// TLS is what the relay offers to clients; nil for none.
+	TLS *tls.Config
 	// NoSavepoints says that there are tables of engines which know transactions and no
 	// savepoints.
 	NoSavepoints bool
