@@ -111,6 +111,12 @@ func TestGateModes(t *testing.T) {
 		require.NoError(t, err)
 		n, _ := done.RowsAffected()
 		require.EqualValues(t, 100001, n)
+		for range 3 {
+			short := g.through(t, nil)
+			require.Equal(t, "0", ask(t, short, "SELECT LAST_INSERT_ID()"))
+			do(t, short, "INSERT INTO hive (type) VALUES ('LAN')")
+			require.NoError(t, short.Close())
+		}
 		tx, err := c.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 		require.NoError(t, err)
 		_, err = tx.Exec("DELETE FROM hive")

@@ -355,11 +355,8 @@ func (c *client) reset(l *login) error {
 		}
 	}
 	was := &client{variables: c.variables}
-	c.variables = variables{}
-	if err := s.set(append([]string{keptAs(c, lastInsert, 0) + " = 0"}, restore(c, was)[1:]...)); err != nil {
-		return err
-	}
-	if err := s.do("SET " + lastInsert + " = 0"); err != nil {
+	c.variables = variables{slot: c.slot}
+	if err := s.set(restore(c, was)); err != nil {
 		return err
 	}
 	if c.naming != "" {

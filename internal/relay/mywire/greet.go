@@ -269,7 +269,7 @@ func (c *client) begin(ctx context.Context, l login) error {
 		r.lose()
 		return err
 	}
-	c.served = true
+	c.served, c.slot = true, r.slot()
 	r.all[c] = true
 	r.Enter(&c.Client)
 	r.Call(&c.Client, l.application)

@@ -127,12 +127,13 @@ func (r *Relay) letGo() error {
 	var err error
 	if s.current != nil && !s.left {
 		err = s.set(keep(s.current))
+		s.current.kept = true
 	}
 	if err == nil {
 		err = s.do("SET NAMES utf8mb4")
 	}
 	for c := range r.all {
-		if err == nil && c.served && c.values == nil { // else it was not on this session
+		if err == nil && c.kept && c.values == nil { // else it was not on this session
 			err = s.tell(c)
 		}
 		c.wasReset()
@@ -185,6 +186,20 @@ func (r *Relay) leave(c *client) {
 	r.Leave(&c.Client)
 	r.IO.Give()
 	r.GiveFloor(&c.Client)
+}
+
+// slot is the first that no client has: the server's memory of those that have gone is used
+// again.
+func (r *Relay) slot() int {
+	taken := map[int]bool{}
+	for c := range r.all {
+		taken[c.slot] = true
+	}
+	i := 1
+	for taken[i] {
+		i++
+	}
+	return i
 }
 
 // cancel ends the statement that is under way on the session, whose it may be.

@@ -19,6 +19,8 @@ import (
 type variables struct {
 	system []string // of the session, in lower case
 	user   []string // as statements name them, with @
+	slot   int      // which user variables keep them: one that no other client has
+	kept   bool     // they do
 	// values are those that were in force when the session was given up, as SQL has them
 	values map[string]string
 }
@@ -48,7 +50,7 @@ const lastInsert = "last_insert_id"
 // keptAs is the user variable that keeps a variable of a client, by its kind and its place
 // among them: their names may be as long as names can be.
 func keptAs(c *client, kind string, i int) string {
-	return fmt.Sprintf("@hemzo_%d_%s_%d", c.ID, kind, i)
+	return fmt.Sprintf("@hemzo_%d_%s_%d", c.slot, kind, i)
 }
 
 // Kinds of what is kept.
@@ -101,7 +103,10 @@ func keep(c *client) []string {
 // restore are assignments that put a client's variables in the place of another's; nil is
 // nobody.
 func restore(c, other *client) []string {
-	parts := []string{lastInsert + " = CAST(IFNULL(" + keptAs(c, lastInsert, 0) + ", 0) AS UNSIGNED)"}
+	parts := []string{lastInsert + " = 0"}
+	if c.kept {
+		parts[0] = lastInsert + " = CAST(" + keptAs(c, lastInsert, 0) + " AS UNSIGNED)"
+	}
 	var system, user []string
 	if other != nil {
 		system, user = other.system, other.user
@@ -144,12 +149,13 @@ func (s *session) change(c *client) error {
 		if err := s.set(keep(s.current)); err != nil {
 			return fmt.Errorf("keeping what a client has set: %w", err)
 		}
+		s.current.kept = true
 	}
 	if c.values != nil {
 		if err := s.set(c.told()); err != nil {
 			return fmt.Errorf("telling what a client has set: %w", err)
 		}
-		c.values = nil
+		c.values, c.kept = nil, true
 	}
 	if err := s.capture(c.system); err != nil {
 		return err
