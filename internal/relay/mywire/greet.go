@@ -182,11 +182,12 @@ func programOf(r *reader) (program string) {
 // authenticate has a client prove its password.
 func (c *client) authenticate(l login, scramble []byte) error {
 	plugin, response := l.plugin, l.response
+	if plugin == "" { // it knows no other
+		plugin = Native
+	}
 	if plugin != Native && plugin != SHA2 {
 		var err error
-		if plugin = c.relay.config.Plugin; len(l.plugin) == 0 {
-			plugin = Native
-		}
+		plugin = c.relay.config.Plugin
 		if response, err = c.switchTo(plugin, scramble); err != nil {
 			return err
 		}
