@@ -35,9 +35,9 @@ type Shared struct {
 	remarked   map[Kind]bool // there was one
 }
 
-// NewShared returns what nobody shares yet.
-func NewShared() *Shared {
-	return &Shared{IO: turn.New(), clients: map[uint32]*Client{}, remarked: map[Kind]bool{}}
+// NewShared returns what nobody shares yet. Clients get the numbers after the given one.
+func NewShared(last uint32) *Shared {
+	return &Shared{IO: turn.New(), clients: map[uint32]*Client{}, last: last, remarked: map[Kind]bool{}}
 }
 
 // Client is one connection, as the others need to know it. Use Shared's methods.

@@ -60,9 +60,13 @@ type Relay struct {
 	on uint32     // the number of the session on the server
 }
 
+// beyondServers is a number that no session of a test's server gets: KILL tells clients from
+// sessions by it.
+const beyondServers = 1_000_000
+
 // New makes a relay; its session is opened for the first client.
 func New(c Config) *Relay {
-	return &Relay{Shared: relay.NewShared(), config: c, all: map[*client]bool{}, collations: map[byte]string{}}
+	return &Relay{Shared: relay.NewShared(beyondServers), config: c, all: map[*client]bool{}, collations: map[byte]string{}}
 }
 
 // errClosed says that the relay has ended.

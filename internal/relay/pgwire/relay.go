@@ -55,7 +55,7 @@ type Relay struct {
 
 // New makes a relay; its session is opened for the first client.
 func New(c Config) *Relay {
-	return &Relay{Shared: relay.NewShared(), config: c, all: map[*client]bool{}, keys: map[uint32]*client{},
+	return &Relay{Shared: relay.NewShared(0), config: c, all: map[*client]bool{}, keys: map[uint32]*client{},
 		verify: sync.OnceValues(func() (*verifier, error) { return newVerifier(c.Password) })}
 }
 
