@@ -50,6 +50,7 @@ type client struct {
 
 	state     txState
 	reads     bool // its transaction is read only
+	implied   bool // it was begun by a statement: whether one is open is the server's to know
 	temporary []string
 
 	statements map[uint32]*prepared

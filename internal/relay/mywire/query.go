@@ -107,6 +107,7 @@ func (c *client) release(s statement) {
 // begins notes the beginning of a transaction.
 func (c *client) begins(s statement) {
 	writes := strings.Contains(strings.Join(s.words, " "), "READ WRITE")
+	c.implied = false
 	c.state, c.reads = begun, s.reads || !writes && (c.readsAll || c.readsNext)
 	c.readsNext = false
 }
@@ -116,7 +117,7 @@ func (c *client) ends(s statement) {
 	was, reads := c.state, c.readsNext || c.readsAll
 	c.state, c.readsNext = idle, false
 	if s.chain {
-		if c.state = begun; was == idle {
+		if c.state, c.implied = begun, false; was == idle {
 			c.reads = reads
 		}
 	}
@@ -174,6 +175,7 @@ func (c *client) plain(all []statement, j job, more bool) (ok bool, err error) {
 	implied := working && !c.autocommit && c.state == idle
 	if implied {
 		c.begins(statement{})
+		c.implied = true
 	}
 	if working && c.state == idle {
 		c.readsNext = false
@@ -356,7 +358,7 @@ func (c *client) control(s statement, j job, more bool) (ok bool, err error) {
 	case set:
 		return c.set(s, j, more)
 	case next:
-		if c.state == started || c.state == begun {
+		if (c.state == started || c.state == begun) && !c.implied {
 			return false, &serverError{errInTransaction, "25001",
 				"Transaction characteristics can't be changed while a transaction is in progress"}
 		}
