@@ -334,7 +334,8 @@ func gateEquals(t *testing.T, k kind, w place.Wanted, rounds int) {
 			// A procedure may only read, and servers look at once at some of what is prepared.
 			reads := strings.Contains(strings.Join(log, ""), "READ ONLY")
 			if reads && unlikeReading.MatchString(text) ||
-				pairs[which].off && strings.HasPrefix(text, "SET TRANSACTION") || k.engine.MySQL && strings.Contains(text, "ticket") {
+				pairs[which].off && strings.HasPrefix(text, "SET TRANSACTION") ||
+				k.engine.MySQL && strings.Contains(text, "ticket") {
 				continue
 			}
 			log = append(log, fmt.Sprintf("%d: %s", which, text))

@@ -66,7 +66,8 @@ const beyondServers = 1_000_000
 
 // New makes a relay; its session is opened for the first client.
 func New(c Config) *Relay {
-	return &Relay{Shared: relay.NewShared(beyondServers), config: c, all: map[*client]bool{}, collations: map[byte]string{}}
+	return &Relay{Shared: relay.NewShared(beyondServers), config: c, all: map[*client]bool{},
+		collations: map[byte]string{}}
 }
 
 // errClosed says that the relay has ended.
