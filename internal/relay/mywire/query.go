@@ -187,6 +187,7 @@ func (c *client) plain(all []statement, j job, more bool) (ok bool, err error) {
 	if r.failed == nil { // what is no name is noted by no name
 		for _, s := range all {
 			c.note(nil, userVariables(c.dialect(), s.text))
+			c.server.handlers = c.server.handlers || s.word(0) == "HANDLER"
 		}
 	}
 	return err == nil && r.failed == nil, err

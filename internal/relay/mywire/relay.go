@@ -270,7 +270,7 @@ func (r *Relay) Reset(ctx context.Context, wait time.Duration, force bool,
 		}
 		done.Escaped = done.Escaped || s.escaped
 	}
-	if r.stays = done.Escaped; r.stays {
+	if r.stays = done.Escaped; r.stays || s != nil && s.handlers {
 		_ = r.letGo() // where that fails the session is lost, and its clients are
 	}
 	done.Settled = r.PutBack(ctx, func(ctx context.Context) error {

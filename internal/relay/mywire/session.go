@@ -27,6 +27,7 @@ type session struct {
 	touched   bool            // something was done since the transaction began
 	escaped   bool            // the transaction was ended by somebody
 	guarded   bool            // there is the guard
+	handlers  bool            // tables may be open by HANDLER, which keeps them from being altered
 	known     map[string]bool // variables whose first values are kept
 	temporary []string        // tables of clients that have gone
 	closings  []uint32        // likewise: prepared statements
