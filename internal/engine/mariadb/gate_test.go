@@ -281,7 +281,7 @@ var equals = []string{
 	"INSERT INTO hive (id, type) VALUES (#, 'LAN')", "INSERT IGNORE INTO hive (id, type) VALUES (#, 'LAN')",
 	"UPDATE hive SET label = '$' WHERE id < #", "UPDATE hive SET label = label", "DELETE FROM hive WHERE id = #",
 	"INSERT INTO hive (id, type) VALUES (1, 'LAN') ON DUPLICATE KEY UPDATE label = '$'",
-	"UPDATE hive_type SET code = 'XXX' WHERE code = 'LAN'", "INSERT INTO journal SELECT label, id FROM hive",
+	"UPDATE hive_type SET code = 'ZZZ' WHERE code = 'LAN'", "INSERT INTO journal SELECT label, id FROM hive",
 	"REPLACE INTO hive_type VALUES ('NEW', '$')", "INSERT INTO reading SELECT id, NULL, 1 FROM hive, hive_type",
 	"SELECT id, type, label FROM hive ORDER BY id", "SELECT COUNT(*), SUM(n) FROM journal", "SELECT 1; SELECT 2",
 	"SELECT COUNT(*) FROM hive FOR UPDATE", "SELECT 1; BEGIN; DELETE FROM journal; ROLLBACK; SELECT COUNT(*) FROM journal",

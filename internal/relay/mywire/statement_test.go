@@ -25,9 +25,10 @@ func TestRead(t *testing.T) {
 		temporary: {"CREATE TEMPORARY TABLE a (i int)", "CREATE OR REPLACE TEMPORARY TABLE a (i int)"},
 		quiet: {"SHOW TABLES", "SELECT 1", "SELECT @@version", "SELECT DATABASE(), 'FRO M'", "", "DROP TEMPORARY TABLE a",
 			"DO 1",
-			"USE a", "XA RECOVER"},
+			"XA RECOVER"},
 		set:    {"SET a = 1", "SET NAMES utf8", "/*!40101 SET @old = @@sql_mode */"},
 		next:   {"SET TRANSACTION READ ONLY"},
+		use:    {"USE a"},
 		kill:   {"KILL QUERY 7"},
 		branch: {"XA START 'a'"},
 		load:   {"LOAD DATA LOCAL INFILE 'a' INTO TABLE b"},
@@ -35,6 +36,7 @@ func TestRead(t *testing.T) {
 		unlock: {"UNLOCK TABLES"},
 		plain: {"SELECT * FROM a", "SELECT f()", "CALL a()", "BEGIN NOT ATOMIC SELECT 1", "ANALYZE SELECT 1", "(SELECT 1)",
 			"WITH a AS (SELECT 1) SELECT * FROM a", "EXECUTE a", "SELECT 1 INTO @a", "DO f()",
+			"SELECT NEXT VALUE FOR a", "SELECT GET_LOCK('a', 0)",
 			"SET STATEMENT a = 1 FOR SELECT 1"},
 	} {
 		for _, text := range texts {
