@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -41,9 +42,18 @@ func (d *database) state(ctx context.Context, id string) (*state, error) {
 // Reset puts the copy back: rows in place, and by a server started from the state's files
 // where definitions changed, or where that is asked for.
 func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
-	report, err := d.reset(ctx, r)
-	return report, explainFull(err)
+	for tries := 0; ; tries++ {
+		report, err := d.reset(ctx, r)
+		if tries < 10 && errors.Is(err, errEnded) {
+			continue
+		}
+		return report, explainFull(err)
+	}
 }
+
+// errEnded says that sessions were ended, which may have changed something until then: what
+// was touched has to be looked at anew.
+var errEnded = errors.New("sessions that were ended come again and again")
 
 func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
 	if r.Way == engine.Rollback {
@@ -384,12 +394,35 @@ func (p *putBack) lock(ctx context.Context, touched []*table) error {
 		if len(blocking) > 0 && p.session.Ended != nil {
 			p.session.Ended()
 		}
+		if err := p.awaitEnd(ctx, blocking); err != nil {
+			return err
+		}
+		if len(blocking) > 0 {
+			return errEnded
+		}
+	}
+}
+
+// awaitEnd waits a while until sessions that were told to end are there no more. What waited
+// for one of them may go on for a moment.
+func (p *putBack) awaitEnd(ctx context.Context, ended []engine.Client) error {
+	for range 20 {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(transactionsKept):
 		}
+		now, err := sessions(ctx, p.c, p.at.among())
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(now, func(x engine.Client) bool {
+			return slices.ContainsFunc(ended, func(e engine.Client) bool { return e.PID == x.PID })
+		}) {
+			return nil
+		}
 	}
+	return nil
 }
 
 // inTheWay are the sessions that may hold locks: those with a transaction, or that run
