@@ -254,10 +254,8 @@ const (
 	errNotSupported  = 1235
 	errNoStatement   = 1243
 	errNoSavepoint   = 1305
-	errDeadlock      = 1213
 	errInTransaction = 1568
 	errReadOnly      = 1792
-	errNoVariable    = 1193
 )
 
 // Commands of clients (ibid., "Command Phase").
@@ -278,7 +276,6 @@ const (
 	comSetOption   = 0x1b
 	comFetch       = 0x1c
 	comReset       = 0x1f
-	withCursor     = 1 // a flag of comExecute
 	multiStatement = 0 // options of comSetOption
 	oneStatement   = 1
 )

@@ -314,14 +314,14 @@ func (c *client) endTransaction(how order) (err error) {
 }
 
 // needsCommit is what a client is told of a statement that commits.
-const needsCommit = " commits by itself, which no rollback takes back: use  reset: truncation  for these tests, or  " +
+const needsCommit = "commits by itself, which no rollback takes back: use  reset: truncation  for these tests, or  " +
 	"commits: replace"
 
-// refuse answers a statement that cannot be inside a transaction.
+// refuseCommit answers a statement that cannot be inside a transaction.
 func (c *client) refuseCommit(s statement) (ok bool, err error) {
 	c.relay.Remark(relay.NeedsCommit, s.text)
 	return false, &serverError{errNotSupported, "42000", "On a copy that is reset by rollback: " +
-		relay.Shorten(s.text) + " " + strings.TrimSpace(needsCommit)}
+		relay.Shorten(s.text) + " " + needsCommit}
 }
 
 // control does a statement about transactions or the session; ok is false where an error
