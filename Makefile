@@ -42,6 +42,7 @@ race:
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/sqlite -rounds 10
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/postgres -rounds 10 -run 'RandomWork|TwoAtOnce|SlowWorkAside|OneSpare|Snapshot|Blocked|Replaced|Changes|Gate'
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/mariadb -rounds 10 -shared-rounds 2 -run Gate
+	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/redis -rounds 20 -run 'RandomWork$$|Suite$$|Writers|Waiting'
 
 bench: build
 	go run ./internal/bench -program bin/hemzo
@@ -59,16 +60,20 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzTable -fuzztime 30s ./internal/source
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/project
 	go test -run '^$$' -fuzz FuzzRecord -fuzztime 30s ./internal/engine/postgres/wal
-	go test -run '^$$' -fuzz FuzzRows -fuzztime 30s ./internal/engine/postgres
+	go test -run '^$$' -fuzz FuzzRows -fuzztime 30s ./internal/engine/postgres/restore
 	go test -run '^$$' -fuzz FuzzGate -fuzztime 30s ./internal/engine/postgres
 	go test -run '^$$' -fuzz FuzzGate -fuzztime 30s ./internal/engine/mariadb
+	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/engine/redis/resp
+	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/engine/redis/rdb
 
 soak:
 	go test -run RandomWork -timeout 60m ./internal/engine/sqlite -rounds 20000
 	go test -run 'RandomWork|OtherMajors' -timeout 120m ./internal/engine/postgres -rounds 500 -major-rounds 500
 	go test -run 'RandomWork|GateEquals' -timeout 120m ./internal/engine/mariadb -rounds 500 -shared-rounds 500
+	go test -run RandomWork -timeout 60m ./internal/engine/redis -rounds 3000 -shared-rounds 500
 	go test -run 'Killed' -timeout 60m ./internal/cli -kills 200
 	go test -run 'Beside' -timeout 60m ./internal/cli -beside 150
+	go test -run 'Runners' -timeout 60m ./internal/cli -runners 50
 
 screenshots: build
 	./scripts/screenshots

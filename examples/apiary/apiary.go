@@ -30,8 +30,11 @@ func Engines() (names []string) {
 func Unpack(engine, folder string) error {
 	var errs []error
 	parts := []string{"shared", engine}
-	if engine == "mysql" { // its sources are MariaDB's
+	switch engine {
+	case "mysql": // its sources are MariaDB's
 		parts = []string{"shared", "mariadb", engine}
+	case "redis": // it has no tables
+		parts = []string{engine}
 	}
 	for _, part := range parts {
 		tree, err := fs.Sub(files, part)

@@ -121,9 +121,10 @@ func run(program, part string, long time.Duration) error {
 		b.embedded.Name(): {b.start, b.copies, b.plan, b.split}, b.private.Name(): {b.postgres},
 		"container": {b.containers},
 		"control":   {b.control}, "resets": {b.resets}, "versions": {b.versions}, "five": {b.onlyFive},
-		"rollback": {b.rollback}, "mariadb": {b.mariadb},
-		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.rollback, b.mariadb, b.containers,
-			b.versions},
+		"rollback": {b.rollback}, "mariadb": {b.mariadb}, "redis": {b.redis}, "inserts": {b.inserts}, "costs": {b.costs},
+		"scale": {b.scale}, "shared": {b.shared},
+		"": {b.start, b.copies, b.plan, b.split, b.postgres, b.control, b.resets, b.rollback, b.mariadb, b.redis,
+			b.inserts, b.containers, b.versions, b.shared},
 	}
 	for _, f := range figures[part] {
 		if err := f(); err != nil {
@@ -394,7 +395,7 @@ func (b bench) split() error {
 	return err
 }
 
-// plan measures hemzo plan over a thousand migrations.
+// plan measures hemzo steps over a thousand migrations.
 func (b bench) plan() error {
 	root := filepath.Join(b.dir, "thousand")
 	if err := os.MkdirAll(filepath.Join(root, "m"), 0o755); err != nil {
@@ -413,7 +414,7 @@ func (b bench) plan() error {
 		0o644); err != nil {
 		return err
 	}
-	plan := b.command(b.program, "plan", "--project", root)
+	plan := b.command(b.program, "steps", "--project", root)
 	base, err := median(11, b.command("sh", "-c", "cat "+root+"/m/*.sql | wc -c"))
 	if err != nil {
 		return err
@@ -422,7 +423,7 @@ func (b bench) plan() error {
 	if err != nil {
 		return err
 	}
-	line("hemzo plan, 1,000 migrations, none built", got, "cat of the same files", base, "<= 300 ms",
+	line("hemzo steps, 1,000 migrations, none built", got, "cat of the same files", base, "<= 300 ms",
 		got <= 300*time.Millisecond)
 	built, err := b.command(b.program, "build", "--project", root)()
 	if err != nil {
@@ -431,7 +432,7 @@ func (b bench) plan() error {
 	if got, err = median(11, plan); err != nil {
 		return err
 	}
-	line("hemzo plan, 1,000 migrations, all built", got, "cat of the same files", base, "<= 300 ms",
+	line("hemzo steps, 1,000 migrations, all built", got, "cat of the same files", base, "<= 300 ms",
 		got <= 300*time.Millisecond)
 	fmt.Printf("%-44s %10s\n", "(building those 1,000 once)", show(built))
 	return nil

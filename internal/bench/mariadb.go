@@ -207,39 +207,43 @@ func (b bench) byClient(c engine.Connection, folder string) (time.Duration, erro
 	if err != nil {
 		return 0, err
 	}
-	run := func(text, database string) error {
-		args := []string{"--no-defaults", "--protocol=socket", "-S" + c.Socket, "-u" + c.User, database}
-		if c.Socket == "" {
-			args = []string{"--no-defaults", "--protocol=tcp", "-h" + c.Host, "-P" + c.Port, "-u" + c.User, database}
-		}
-		cmd := exec.Command("mariadb", args...)
-		cmd.Env = append(os.Environ(), "MYSQL_PWD="+c.Password)
-		cmd.Stdin = strings.NewReader(text)
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return fmt.Errorf("%w: %s", err, out)
-		}
-		return nil
-	}
 	var drop strings.Builder
 	drop.WriteString("SET foreign_key_checks = 0;")
 	for i := range mariadbTables {
 		fmt.Fprintf(&drop, "DROP TABLE hive_%d;", i)
 	}
-	if err := run(drop.String(), c.Database); err != nil {
+	if err := mariadbRun(c, drop.String()); err != nil {
 		return 0, err
 	}
-	return timed(func() error {
-		for _, f := range files {
-			text, err := os.ReadFile(f)
-			if err == nil {
-				err = run(string(text), c.Database)
-			}
-			if err != nil {
-				return err
-			}
+	return timed(func() error { return mariadbClient(c, files) })
+}
+
+// mariadbClient has the server's own client run files.
+func mariadbClient(c engine.Connection, files []string) error {
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err == nil {
+			err = mariadbRun(c, string(text))
 		}
-		return nil
-	})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func mariadbRun(c engine.Connection, text string) error {
+	args := []string{"--no-defaults", "--protocol=socket", "-S" + c.Socket, "-u" + c.User, c.Database}
+	if c.Socket == "" {
+		args = []string{"--no-defaults", "--protocol=tcp", "-h" + c.Host, "-P" + c.Port, "-u" + c.User, c.Database}
+	}
+	cmd := exec.Command("mariadb", args...)
+	cmd.Env = append(os.Environ(), "MYSQL_PWD="+c.Password)
+	cmd.Stdin = strings.NewReader(text)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("mariadb: %w: %s", err, out)
+	}
+	return nil
 }
 
 // copies measures copies beside the copy of a folder.

@@ -25,6 +25,7 @@ import (
 type held struct {
 	*reset.Session
 	scoped copies.ScopedServer
+	plan   *template.Plan
 	copied engine.Entry
 	client *pgconn.PgConn
 }
@@ -45,11 +46,11 @@ func (b bench) hold(ctx context.Context, root string) (*held, error) {
 		return nil, err
 	}
 	server, err := place.Open(ctx, e, place.Wanted{Database: p.Databases[0].Name, Where: p.Databases[0].Where,
-		Spec: template.Spec(&p.Databases[0])})
+		URL: p.Databases[0].URL, Spec: template.Spec(&p.Databases[0])})
 	if err != nil {
 		return nil, err
 	}
-	h := &held{scoped: copies.ScopedServer{Server: server, Scope: scope}}
+	h := &held{scoped: copies.ScopedServer{Server: server, Scope: scope}, plan: plan}
 	taken, err := h.scoped.Take(ctx, copies.Request{Plan: plan, Layer: plan.Head()})
 	if err != nil {
 		return nil, err

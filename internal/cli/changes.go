@@ -71,7 +71,8 @@ func (a *app) showChanges(e engine.Entry, c *engine.Changes) {
 	}
 	var parts []string
 	if n := len(c.Tables); n > 0 {
-		parts = append(parts, count(n, "table"))
+		_, table := units(c.Unit)
+		parts = append(parts, count(n, table))
 	}
 	if n := len(c.Sequences); n > 0 {
 		parts = append(parts, count(n, "counter"))

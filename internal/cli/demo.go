@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +19,7 @@ import (
 	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/handover"
+	"hemzo/internal/pattern"
 	"hemzo/internal/place"
 )
 
@@ -190,13 +190,13 @@ func (t *tour) run(ctx context.Context) error {
 	tour := []step{
 		{what: "steps", say: "A project file names the migrations and the reference data. Nothing is built yet.",
 			args: []string{"steps"}},
-		{what: "build, 14 steps", say: "Applied once; layers are kept as templates.", args: []string{"build"}},
+		{what: "build", say: "Applied once; layers are kept as templates.", args: []string{"build"}},
 		{what: "build, nothing to do", say: "From now on there is nothing to apply.", args: []string{"build"}},
 		{what: "take a copy", say: "A copy of one's own is a file copy away.", args: []string{"take", "--as", "first"},
 			into: &t.copy},
 		{what: "take another", say: "Two copies never meet.", args: []string{"take", "--as", "second"},
 			into: &t.another},
-		{what: "suite, fresh copy", say: "A small suite on the first copy: two of its cases leave rows behind.",
+		{what: "suite, fresh copy", say: "A small suite on the first copy: two of its cases leave something behind.",
 			suite: true},
 		{what: "suite, leftovers", say: "The same suite again, on the same copy: now the leftovers break it.",
 			suite: true, fails: true},
@@ -240,7 +240,7 @@ func (t *tour) run(ctx context.Context) error {
 }
 
 // ownTime is what a reset says it took.
-var ownTime = regexp.MustCompile(`\(([\d.]+ (?:ms|s|µs))\)`)
+var ownTime = pattern.Lazy(`\(([\d.]+ (?:ms|s|µs))\)`)
 
 func (t *tour) step(ctx context.Context, s step) error {
 	args := append([]string{}, s.args...)
@@ -281,7 +281,7 @@ func (t *tour) step(ctx context.Context, s step) error {
 	if s.fails {
 		result = t.p.dim("failed, as it should")
 	}
-	if m := ownTime.FindStringSubmatch(out.String()); m != nil && s.reset {
+	if m := ownTime().FindStringSubmatch(out.String()); m != nil && s.reset {
 		result = "the reset itself " + m[1]
 	}
 	t.table.add(s.what, span(took), result)

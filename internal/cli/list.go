@@ -489,12 +489,12 @@ func everyCopy(ctx context.Context, scopedServers []copies.ScopedServer, everyon
 		return nil, err
 	}
 	for _, scoped := range scopedServers {
-		all, err := scoped.Server.List(ctx)
+		all, err := scoped.Server.List(ctx, engine.Copy)
 		if err != nil {
 			return nil, err
 		}
 		for _, e := range all {
-			if e.Kind == engine.Copy && !e.Newer && !e.Bad && (everyone || scoped.Mine(e)) {
+			if !e.Newer && !e.Bad && (everyone || scoped.Mine(e)) {
 				out = append(out, found{scoped: scoped, entry: e})
 			}
 		}

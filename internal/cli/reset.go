@@ -214,7 +214,8 @@ func resetText(r *reset.Report, to string) string {
 			text += "no row differed in " + count(len(r.Tables), "table")
 			break
 		}
-		text += fmt.Sprintf("%s removed, %d put back in %s", count(out, "row"), in, count(len(r.Tables), "table"))
+		row, table := units(r.Unit)
+		text += fmt.Sprintf("%s removed, %d put back in %s", count(out, row), in, count(len(r.Tables), table))
 	}
 	if r.Sequences > 0 {
 		text += ", " + count(r.Sequences, "counter")
@@ -235,6 +236,14 @@ func resetText(r *reset.Report, to string) string {
 		text += "; " + r.Why
 	}
 	return text + fmt.Sprintf(" (%s)", span(r.Took))
+}
+
+// units are what an engine's rows are called, and what holds them.
+func units(unit string) (row, table string) {
+	if unit == "" {
+		return "row", "table"
+	}
+	return unit, "database"
 }
 
 func (a *app) snapshotCommand() *cobra.Command {

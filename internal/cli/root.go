@@ -127,7 +127,8 @@ their start state between tests, and gone afterwards.
 	}
 	add("project", a.initCommand(), a.doctorCommand(), a.stepsCommand(), a.buildCommand(), a.demoCommand())
 	add("copies", a.takeCommand(), a.runCommand(), a.serveCommand(), a.resetCommand(), a.snapshotCommand(),
-		a.holdCommand(), a.changesCommand(), a.advanceCommand(), a.sessionsCommand(), a.sqlCommand())
+		a.holdCommand(), a.changesCommand(), a.advanceCommand(), a.sessionsCommand(), a.sqlCommand(),
+		a.compareCommand())
 	add("house", a.showCommand(), a.listCommand(), a.dropCommand(), a.sweepCommand(), a.stopCommand(),
 		a.versionCommand(), a.completionCommand(root))
 	root.AddCommand(a.guardCommand())

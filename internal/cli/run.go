@@ -97,10 +97,14 @@ type runner struct {
 	session *session
 	control *control.Control
 	sets    []*control.Set
-	spent   struct{ build, command time.Duration }
+	// spent tells where the time went: before the command, first in handing out copies
+	// alone, for a build, and while the command ran
+	spent struct{ before, first, build, command time.Duration }
+	time  suiteTime
 }
 
 func (r *runner) run(ctx context.Context) (code int, err error) {
+	started := time.Now()
 	signal.Notify(r.signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1,
 		syscall.SIGUSR2)
 	defer signal.Stop(r.signals)
@@ -145,8 +149,11 @@ func (r *runner) run(ctx context.Context) (code int, err error) {
 		return r.stopped(), nil
 	}
 	began := time.Now()
+	r.spent.before = began.Sub(started)
+	r.spent.first, _ = r.control.Spent()
 	code, err = r.child(last, program, env)
 	r.spent.command = time.Since(began)
+	r.time = r.measureTime(last)
 	if err == nil {
 		if code = r.conclude(last, code); code == 0 && r.session.lastError != nil {
 			code = 125 // it has been reported

@@ -33,6 +33,10 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 	if err := chooseWay(chosen, flags.by); err != nil {
 		return nil, err
 	}
+	s.forRun = true
+	if err := s.enterInOrder(ctx, chosen, flags.lazy); err != nil {
+		return nil, err
+	}
 	out := make([]control.Source, len(chosen))
 	var group errgroup.Group
 	for i, d := range chosen {
@@ -68,6 +72,24 @@ func (s *session) sources(ctx context.Context, chosen []*project.Database, flags
 		})
 	}
 	return out, group.Wait()
+}
+
+// enterInOrder opens the existing servers of a run one after the other, in the order of their
+// URLs: two runs each of which has its place on one server, and waits for one on the other's,
+// would wait for ever.
+func (s *session) enterInOrder(ctx context.Context, chosen []*project.Database, lazy bool) error {
+	all := slices.SortedStableFunc(slices.Values(chosen), func(a, b *project.Database) int {
+		return strings.Compare(a.URL, b.URL)
+	})
+	for _, d := range all {
+		if d.URL == "" || lazy || d.Lazy {
+			continue
+		}
+		if _, err := s.scoped(ctx, d); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // chooseWay has the databases that know a way to reset use it; one at least does.

@@ -33,6 +33,7 @@ type session struct {
 	scope     engine.Scope
 	mu        sync.Mutex
 	servers   map[string]*opening // by engine and place
+	forRun    bool                // it opens servers for a run
 	swept     []engine.Entry      // what opening the servers removed
 	builds    []*building         // shown in one box
 	lastError error               // the last that went wrong while a command ran
@@ -240,7 +241,7 @@ func (s *session) wanted(d *project.Database) place.Wanted {
 	return place.Wanted{
 		Database: d.Name, Where: d.Where, Required: d.Required, Spec: template.Spec(d), Ready: d.Ready, Idle: d.Idle,
 		Wait: d.Wait, URL: d.URL, AllowHosts: s.project.AllowHosts,
-		Say: func(text string) { s.note("%s", text) },
+		Say: func(text string) { s.note("%s", text) }, Run: s.forRun,
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
 	"hemzo/internal/template"
 )
@@ -53,7 +54,9 @@ rows, or with the number of rows changed.`,
 			defer d.Close()
 			out := &rows{app: a, bare: bare}
 			if len(args) == 0 && term.IsTerminal(int(a.in.Fd())) && a.outTerm {
-				return a.prompt(c.Context(), d, out, f.entry.Facts.Name)
+				e, err := all.Named(f.entry.Facts.Engine)
+				lines := err == nil && e.Language().Lines
+				return prompt{app: a, d: d, out: out, name: f.entry.Facts.Name, lines: lines}.run(c.Context())
 			}
 			text := strings.Join(args, "")
 			if len(args) == 0 {
@@ -65,7 +68,7 @@ rows, or with the number of rows changed.`,
 			}
 			err = out.run(c.Context(), d, text)
 			if err == nil && out.open {
-				return fault.New(fault.Failed, "end it with COMMIT",
+				return fault.New(fault.Failed, "end it, with COMMIT or EXEC",
 					"a transaction was left open: nothing that it did is kept")
 			}
 			return err
@@ -234,13 +237,35 @@ func (r *rows) done(changed int64) error {
 	return nil
 }
 
-const promptHelp = `A statement ends with a semicolon and may take several lines.
+const promptHelp = `
   up, down       earlier statements
   help, \?       this
   exit, \q       the end, as Ctrl-D`
 
 // prompt asks for statements until the end of input.
-func (a *app) prompt(ctx context.Context, d engine.Database, out *rows, name string) error {
+type prompt struct {
+	*app
+	d     engine.Database
+	out   *rows
+	name  string
+	lines bool // a statement is a line
+}
+
+// whole reports whether a text is a statement, and no part of one.
+func (p prompt) whole(text string) bool {
+	text = strings.TrimSpace(text)
+	return p.lines || strings.HasSuffix(text, ";") || strings.HasPrefix(text, `\`)
+}
+
+func (p prompt) help() string {
+	if p.lines {
+		return "A command is a line." + promptHelp
+	}
+	return "A statement ends with a semicolon and may take several lines." + promptHelp
+}
+
+func (p prompt) run(ctx context.Context) error {
+	a, d, out, name := p.app, p.d, p.out, p.name
 	fd := int(a.in.Fd())
 	old, err := term.MakeRaw(fd)
 	if err != nil {
@@ -276,11 +301,11 @@ func (a *app) prompt(ctx context.Context, d engine.Database, out *rows, name str
 		case text.Len() == 0 && (word == "exit" || word == "quit" || word == `\q`):
 			return leavePrompt(a, out)
 		case text.Len() == 0 && (word == "help" || word == `\?` || word == `\h`):
-			fmt.Fprintln(t, promptHelp)
+			fmt.Fprintln(t, p.help())
 			continue
 		}
 		text.WriteString(line + "\n")
-		if whole := strings.TrimSpace(text.String()); !strings.HasSuffix(whole, ";") && !strings.HasPrefix(whole, `\`) {
+		if !p.whole(text.String()) {
 			t.SetPrompt(strings.Repeat(" ", len(name)) + "> ")
 			continue
 		}

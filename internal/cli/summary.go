@@ -138,6 +138,7 @@ func (r *runner) sumUp(ctx context.Context) {
 			span(worst)))
 	}
 	r.note("%s", strings.Join(parts, "; "))
+	r.note("%s", r.time.words())
 	r.replacements()
 	if resets == 0 {
 		return
@@ -237,6 +238,7 @@ type runReport struct {
 	ResetSlowest engine.Milliseconds   `json:"reset_slowest_ms"`
 	Replaced     []control.Replacement `json:"replaced"`
 	Remarks      []control.Remark      `json:"remarks"` // on resets by rollback
+	Time         suiteTime             `json:"time"`
 	Left         []control.Leftover    `json:"left"`
 }
 
@@ -270,6 +272,7 @@ func (r *runner) writeReport(code int, err error, took time.Duration) error {
 		times, median, slowest := r.control.Stats("reset")
 		report.Resets, report.ResetMedian, report.ResetSlowest = times, engine.Milliseconds(median),
 			engine.Milliseconds(slowest)
+		report.Time = r.time
 		report.Left = append(report.Left, r.control.Leftovers()...)
 		report.Remarks = append(report.Remarks, r.control.Remarks()...)
 		report.Replaced = append(report.Replaced, r.control.Replaced()...)

@@ -200,7 +200,7 @@ func (s *surveyed) trace(path, rel string) {
 		if k.Traces.Words == nil {
 			continue
 		}
-		if word := k.Traces.Words.Find(text[:min(len(text), 1<<20)]); word != nil {
+		if word := k.Traces.Words().Find(text[:min(len(text), 1<<20)]); word != nil {
 			s.found(k.Name, fmt.Sprintf("%s in %s", strings.Join(strings.Fields(string(word)), " "), rel), 1)
 		}
 	}

@@ -76,7 +76,10 @@ func TestUnreachable(t *testing.T) {
 	for host, want := range map[string]string{
 		"unix://" + filepath.Join(dir, "none.sock"): "no container engine answers",
 		"unix://" + socket:                          "does not answer",
-		"ssh://bees.example.org":                    "Hemzo knows unix and tcp",
+		"npipe:////./pipe/engine":                   "Hemzo knows unix, tcp and ssh",
+		"ssh://127.0.0.1:1":                         "Connection refused",
+		"ssh://-oProxyCommand=true":                 "is not an address",
+		"ssh://-l@comb":                             "is not an address",
 		"bees":                                      "is not an address",
 		"tcp://127.0.0.1:1":                         "no container engine answers",
 	} {
@@ -93,7 +96,7 @@ func TestUnreachable(t *testing.T) {
 func TestHost(t *testing.T) {
 	for endpoint, want := range map[string]string{"unix:///var/run/docker.sock": "127.0.0.1 true",
 		"tcp://127.0.0.1:2375": "127.0.0.1 true", "tcp://localhost:2375": "localhost true",
-		"tcp://10.1.2.3:2375": "10.1.2.3 false"} {
+		"tcp://10.1.2.3:2375": "10.1.2.3 false", "ssh://keeper@comb:22": "comb false"} {
 		host, local := (&Engine{Endpoint: endpoint}).Host()
 		assert.Equal(t, want, strings.TrimSpace(host+" "+map[bool]string{true: "true", false: "false"}[local]))
 		assert.Equal(t, !local, (&Engine{Endpoint: endpoint}).bind(true).IsUnspecified(),

@@ -4,6 +4,7 @@
 package container
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -102,7 +103,7 @@ func named() (*endpoint, error) {
 	if host := os.Getenv("DOCKER_HOST"); host != "" {
 		e := &endpoint{host: host, from: "DOCKER_HOST"}
 		if os.Getenv("DOCKER_TLS_VERIFY") != "" {
-			e.certs = os.Getenv("DOCKER_CERT_PATH")
+			e.certs = cmp.Or(os.Getenv("DOCKER_CERT_PATH"), configFolder())
 		}
 		return e, nil
 	}
@@ -126,7 +127,12 @@ func named() (*endpoint, error) {
 		return nil, fault.New(fault.Lacking, "choose another context, or name the engine with DOCKER_HOST",
 			"%s is %q, of which %s says nothing", from, name, path)
 	}
-	return &endpoint{host: meta.Endpoints["docker"].Host, from: fmt.Sprintf("the context %q", name)}, nil
+	e := &endpoint{host: meta.Endpoints["docker"].Host, from: fmt.Sprintf("the context %q", name)}
+	certs := filepath.Join(configFolder(), "contexts", "tls", hex.EncodeToString(sum[:]), "docker")
+	if _, err := os.Stat(filepath.Join(certs, "cert.pem")); err == nil {
+		e.certs = certs
+	}
+	return e, nil
 }
 
 // Named is what names the engine to use, without asking it anything: it is the
@@ -172,23 +178,23 @@ func open(ctx context.Context, e endpoint) (*Engine, error) {
 		return nil, fault.New(fault.Usage, "as in  unix:///var/run/docker.sock  or  tcp://host:2375",
 			"%s is not an address of a container engine: %s", e.from, e.host)
 	}
-	network, address := "tcp", u.Host
+	options := []client.Opt{client.WithUserAgent("hemzo"), client.WithHost(e.host)}
 	switch u.Scheme {
 	case "unix":
-		network, address = "unix", u.Path
+		err = tryDial(ctx, e, "unix", u.Path)
 	case "tcp", "http", "https":
+		err = tryDial(ctx, e, "tcp", u.Host)
+	case "ssh":
+		_, err = sshCommand(u)
+		options = []client.Opt{client.WithUserAgent("hemzo"), client.WithHost("http://engine.invalid"),
+			client.WithDialContext(func(context.Context, string, string) (net.Conn, error) { return dialSSH(u) })}
 	default:
-		return nil, fault.New(fault.Lacking, "forward its socket, and name that with DOCKER_HOST",
-			"%s (%s) cannot be reached: Hemzo knows unix and tcp", e.from, e.host)
+		err = fault.New(fault.Lacking, "forward its socket, and name that with DOCKER_HOST",
+			"%s (%s) cannot be reached: Hemzo knows unix, tcp and ssh", e.from, e.host)
 	}
-	dialing, stop := context.WithTimeout(ctx, acceptTime)
-	defer stop()
-	conn, err := (&net.Dialer{}).DialContext(dialing, network, address)
 	if err != nil {
-		return nil, unreachable(e, address, err)
+		return nil, err
 	}
-	conn.Close()
-	options := []client.Opt{client.WithHost(e.host), client.WithUserAgent("hemzo")}
 	if e.certs != "" {
 		options = append(options, client.WithTLSClientConfig(filepath.Join(e.certs, "ca.pem"),
 			filepath.Join(e.certs, "cert.pem"), filepath.Join(e.certs, "key.pem")))
@@ -205,6 +211,17 @@ func open(ctx context.Context, e endpoint) (*Engine, error) {
 			e.host, e.from, err)
 	}
 	return &Engine{client: c, Endpoint: e.host, From: e.from, Version: version.Version, API: version.APIVersion}, nil
+}
+
+// tryDial connects once.
+func tryDial(ctx context.Context, e endpoint, network, address string) error {
+	ctx, stop := context.WithTimeout(ctx, acceptTime)
+	defer stop()
+	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
+	if err != nil {
+		return unreachable(e, address, err)
+	}
+	return conn.Close()
 }
 
 func unreachable(e endpoint, address string, err error) error {

@@ -26,6 +26,7 @@ import (
 	"github.com/moby/moby/client"
 
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 )
 
 // Label marks what Hemzo has made; its value is whose it is.
@@ -311,7 +312,7 @@ func archive(files map[string][]byte) io.Reader {
 	return &b
 }
 
-var ownHostname = regexp.MustCompile(`/containers/([0-9a-f]{64})/hostname`)
+var ownHostname = pattern.Lazy(`/containers/([0-9a-f]{64})/hostname`)
 
 // self returns the container of this engine that this process runs in, and
 // the network to join; "" where it runs in none.
@@ -320,7 +321,7 @@ func (e *Engine) self(ctx context.Context) (id, networkName string) {
 	if err != nil {
 		return "", ""
 	}
-	m := ownHostname.FindSubmatch(b)
+	m := ownHostname().FindSubmatch(b)
 	if m == nil {
 		return "", ""
 	}

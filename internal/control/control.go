@@ -101,8 +101,11 @@ type Control struct {
 	mu   sync.Mutex
 	sets map[string]*Set
 	took map[string]*durations // by what was done: "take", "reset", ...
-	done bool
-	left []Leftover
+	busy busy                  // when anything was done
+	// served is how often something was done for a database
+	served map[string]int
+	done   bool
+	left   []Leftover
 
 	replaced []Replacement
 	held     []string
@@ -114,12 +117,17 @@ type Control struct {
 
 // New returns a Control that has no copies yet.
 func New(sources []Source) *Control {
-	c := &Control{spares: newSpares(), sets: map[string]*Set{}, took: map[string]*durations{}}
+	c := &Control{spares: newSpares(), sets: map[string]*Set{}, took: map[string]*durations{},
+		served: map[string]int{}}
 	for _, s := range sources {
 		c.sources = append(c.sources, &source{Source: s, opening: turn.New()})
 	}
 	return c
 }
+
+// AwaitSpares waits, for seconds at most, until a copy that was made ahead is ready, where
+// some are wanted.
+func (c *Control) AwaitSpares(ctx context.Context) { c.spares.await(ctx, 5*time.Second) }
 
 // Child makes a process keep the copies too, those of now and of later: they
 // outlive this process, should it be killed.

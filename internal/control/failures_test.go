@@ -122,11 +122,38 @@ func TestDoorsStayOpen(t *testing.T) {
 func TestSpentIsBounded(t *testing.T) {
 	c := New(nil)
 	for i := range 20_000 {
-		c.note("reset", time.Duration(i))
+		c.note("apiary", "reset", time.Duration(i))
 	}
 	times, median, slowest := c.Stats("reset")
 	assert.Equal(t, 20_000, times)
 	assert.Equal(t, time.Duration(19_999), slowest)
 	assert.InDelta(t, 10_000, int(median), 2_000)
 	assert.Len(t, c.took["reset"].some, mostSpent)
+	assert.LessOrEqual(t, len(c.busy.parts), mostParts)
+}
+
+// TestBusy: what is done side by side counts once, and so it does where only the sum of
+// what was earlier is kept.
+func TestBusy(t *testing.T) {
+	at := func(ms int) time.Time { return time.Unix(1_800_000_000, 0).Add(time.Duration(ms) * time.Millisecond) }
+	for _, c := range []struct {
+		parts [][2]int
+		want  int
+	}{
+		{nil, 0}, {[][2]int{{0, 5}, {7, 9}}, 7}, {[][2]int{{0, 5}, {5, 9}}, 9}, {[][2]int{{4, 5}, {7, 9}, {0, 10}}, 10},
+		{[][2]int{{0, 1}, {3, 5}, {4, 9}, {8, 12}}, 10}, {[][2]int{{5, 5}}, 0}, {[][2]int{{0, 10}, {3, 10}}, 10},
+	} {
+		var b busy
+		for _, p := range c.parts {
+			b.add(part{at(p[0]), at(p[1])})
+		}
+		assert.Equal(t, time.Duration(c.want)*time.Millisecond, b.total(), "%v", c.parts)
+	}
+	var b busy
+	for i := range 3 * mostParts {
+		b.add(part{at(10 * i), at(10*i + 4)})
+	}
+	b.add(part{at(0), at(30 * mostParts)})
+	assert.Len(t, b.parts, 1)
+	assert.Equal(t, 4*2*mostParts+10*mostParts+6, int(b.total().Milliseconds()), "what is long ago is not filled up")
 }

@@ -30,10 +30,13 @@ func (s *durations) add(took time.Duration) {
 	}
 }
 
-// note counts what was done.
-func (c *Control) note(what string, took time.Duration) {
+// note counts what was done for a database, which has ended now.
+func (c *Control) note(database, what string, took time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	c.served[database]++
+	now := time.Now()
+	c.busy.add(part{now.Add(-took), now})
 	if c.took[what] == nil {
 		c.took[what] = &durations{}
 	}

@@ -161,7 +161,7 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		if err != nil {
 			return nil, err
 		}
-		c.note("reset", time.Since(began))
+		c.note(x.source.Name, "reset", time.Since(began))
 		x.remark()
 		return &reset.Report{Report: *done, Took: engine.Milliseconds(time.Since(began))}, nil
 	}
@@ -179,7 +179,7 @@ func (c *Control) reset(ctx context.Context, x *Copy, r Reset) (*reset.Report, e
 		return nil, err
 	}
 	x.elsewhere = o.To != ""
-	c.note("reset", time.Since(began))
+	c.note(x.source.Name, "reset", time.Since(began))
 	return report, nil
 }
 

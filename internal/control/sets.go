@@ -305,7 +305,7 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 					f.Spare, f.Owner, f.Name = false, r.Owner, copies.MadeUp(s.Name, r.Worker)
 					e.Facts = *f
 				}); err == nil {
-				c.note("take", time.Since(began))
+				c.note(s.Name, "take", time.Since(began))
 				return c.handed(ctx, &Copy{source: s, entry: e, Took: time.Since(began)})
 			}
 		}
@@ -318,7 +318,7 @@ func (c *Control) take(ctx context.Context, s *source, r copies.Request) (*Copy,
 	if err != nil {
 		return nil, err
 	}
-	c.note("take", taken.Took)
+	c.note(s.Name, "take", taken.Took)
 	if c.times("take") > len(c.sources) { // more than one set is wanted
 		c.spares.want(s, r)
 	}
@@ -334,7 +334,21 @@ func (c *Control) handed(ctx context.Context, x *Copy) (_ *Copy, err error) {
 			return nil, errors.Join(err, x.source.Scoped.Drop(context.WithoutCancel(ctx), x.entry, true))
 		}
 	}
+	x.keep(ctx)
 	return x, nil
+}
+
+// keep keeps what makes the resets of a copy on a server of others cheaper, where that can
+// be; else they take longer.
+func (x *Copy) keep(ctx context.Context) {
+	if x.source.Way != "" && x.source.Way != engine.Truncation ||
+		x.source.Scoped.Server.About().Where != "existing" {
+		return
+	}
+	opened, err := reset.OpenFresh(ctx, x.source.Scoped.Server, x.entry, x.source.Wait)
+	if err == nil {
+		x.opened = opened
+	}
 }
 
 // pick returns the copies of a set that a request means: of one database, or

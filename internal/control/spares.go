@@ -130,6 +130,21 @@ func (s *spares) one(ctx context.Context) bool {
 	return true
 }
 
+// await waits a while until some of what is wanted is there.
+func (s *spares) await(ctx context.Context, limit time.Duration) {
+	for end := time.Now().Add(limit); time.Now().Before(end) && ctx.Err() == nil; time.Sleep(time.Millisecond) {
+		s.mu.Lock()
+		wanted, ready := len(s.order) > 0, false
+		for _, all := range s.ready {
+			ready = ready || len(all) > 0
+		}
+		s.mu.Unlock()
+		if !wanted || ready {
+			return
+		}
+	}
+}
+
 // giveUp drops what was made ahead, and makes no more; false where there was
 // nothing.
 func (s *spares) giveUp(ctx context.Context) bool {

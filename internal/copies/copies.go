@@ -12,13 +12,13 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 	"hemzo/internal/place"
 	"hemzo/internal/reset"
 	"hemzo/internal/template"
@@ -53,7 +53,7 @@ type Taken struct {
 	Again    bool          // it is the copy that was there
 }
 
-var nameRule = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+var nameRule = pattern.Lazy(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 // CheckName checks a name that a user gives to a copy or a snapshot.
 func CheckName(name string) error {
@@ -61,7 +61,7 @@ func CheckName(name string) error {
 	if len(name) > 64 {
 		return fault.New(fault.Usage, next, "the name %q... is too long (%d characters)", name[:20], len(name))
 	}
-	if !nameRule.MatchString(name) {
+	if !nameRule().MatchString(name) {
 		return fault.New(fault.Usage, next, "%q is not a name for a copy or a snapshot", name)
 	}
 	return nil
@@ -233,14 +233,11 @@ func (s ScopedServer) Mine(e engine.Entry) bool { return e.Facts.Scope == s.Scop
 
 // Copies lists the copies of this scope that somebody has, the oldest first.
 func (s ScopedServer) Copies(ctx context.Context) ([]engine.Entry, error) {
-	all, err := s.Server.List(ctx)
+	all, err := s.Server.List(ctx, engine.Copy)
 	if err != nil {
 		return nil, err
 	}
-	all = slices.DeleteFunc(all, func(e engine.Entry) bool {
-		return e.Kind != engine.Copy || !s.Mine(e) ||
-			e.Facts.Spare
-	})
+	all = slices.DeleteFunc(all, func(e engine.Entry) bool { return !s.Mine(e) || e.Facts.Spare })
 	slices.SortFunc(all, func(a, b engine.Entry) int { return a.Facts.Made.Compare(b.Facts.Made) })
 	return all, nil
 }
@@ -292,7 +289,7 @@ func (s ScopedServer) reached(ctx context.Context, address string) (engine.Entry
 		return e, at(e)
 	}
 	// Where each copy has a server of its own its name is no part of its address.
-	all, err := s.Server.List(ctx)
+	all, err := s.Server.List(ctx, engine.Copy)
 	i := slices.IndexFunc(all, at)
 	if err != nil || host == "" || i < 0 {
 		return engine.Entry{}, false
@@ -329,11 +326,11 @@ func names(all []engine.Entry) []string {
 
 // Snapshots lists the snapshots of a copy, the oldest first.
 func (s ScopedServer) Snapshots(ctx context.Context, of engine.Entry) ([]engine.Entry, error) {
-	all, err := s.Server.List(ctx)
+	all, err := s.Server.List(ctx, engine.Kept)
 	if err != nil {
 		return nil, err
 	}
-	all = slices.DeleteFunc(all, func(e engine.Entry) bool { return e.Kind != engine.Kept || e.Facts.Of != of.ID })
+	all = slices.DeleteFunc(all, func(e engine.Entry) bool { return e.Facts.Of != of.ID })
 	slices.SortFunc(all, func(a, b engine.Entry) int { return a.Facts.Made.Compare(b.Facts.Made) })
 	return all, nil
 }
@@ -385,7 +382,11 @@ func (s ScopedServer) Sweep(ctx context.Context, unused time.Duration, everyone 
 	if err := s.Server.Clear(ctx); err != nil {
 		return nil, err
 	}
-	all, err := s.Server.List(ctx)
+	kinds := []engine.Kind{engine.Copy, engine.Kept}
+	if unused > 0 {
+		kinds = append(kinds, engine.Template)
+	}
+	all, err := s.Server.List(ctx, kinds...)
 	if err != nil {
 		return nil, err
 	}
@@ -470,13 +471,13 @@ func (s ScopedServer) sweepTemplates(ctx context.Context, old, gone []engine.Ent
 			marked = append(marked, e)
 		}
 	}
-	all, err := s.Server.List(ctx)
+	all, err := s.Server.List(ctx, engine.Copy)
 	if err != nil {
 		return gone, err
 	}
 	needed := map[string]bool{}
 	for _, e := range all {
-		needed[e.Facts.Start] = needed[e.Facts.Start] || e.Kind == engine.Copy
+		needed[e.Facts.Start] = true
 	}
 	for _, e := range marked {
 		if needed[e.ID] {
@@ -505,12 +506,12 @@ func SweepGuarded(ctx context.Context, s engine.Server) (needed bool) {
 	if _, err := (ScopedServer{Server: s}).Sweep(ctx, 0, false); err != nil {
 		return true
 	}
-	all, err := s.List(ctx)
+	all, err := s.List(ctx, engine.Copy, engine.Work)
 	if err != nil {
 		return true
 	}
 	for _, e := range all {
-		if !e.Newer && (e.Kind == engine.Copy || e.Kind == engine.Work) {
+		if !e.Newer {
 			return true
 		}
 	}
@@ -521,6 +522,10 @@ func SweepGuarded(ctx context.Context, s engine.Server) (needed bool) {
 // twice is how long a copy on a shared server has to be without its owner:
 // a connection that was cut may come back.
 const twice = 2 * time.Minute
+
+// abandoned is from when on clients that are still connected to such a copy are nobody's: a
+// server hears of a machine that lost its power, or its network, hours later.
+const abandoned = 45 * time.Minute
 
 // mustWait reports whether a copy that has lost its owner, or whose facts cannot
 // be read, has to be looked at again later. One without facts may be anybody's:
@@ -535,6 +540,9 @@ func (s ScopedServer) mustWait(ctx context.Context, e engine.Entry) (wait bool, 
 	}
 	if shared && now.Sub(e.Facts.Lost) < twice {
 		return true, nil
+	}
+	if shared && now.Sub(e.Facts.Lost) >= abandoned {
+		return false, nil
 	}
 	clients, err := s.Server.Clients(ctx, e.ID)
 	return len(clients) > 0, err

@@ -4,13 +4,13 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 	"hemzo/internal/reset"
 )
 
@@ -108,12 +108,12 @@ func (s ScopedServer) SnapshotNamed(ctx context.Context, of engine.Entry, name s
 	return engine.Entry{}, fault.New(fault.Usage, next, "the copy %q has no snapshot %q", of.Facts.Name, name)
 }
 
-var unsafeInNames = regexp.MustCompile(`[^A-Za-z0-9._]+`)
+var unsafeInNames = pattern.Lazy(`[^A-Za-z0-9._]+`)
 
 // SafeName makes a name that a test has in its runner one that a copy can have:
 // what a name may not hold becomes "-".
 func SafeName(name string) (string, error) {
-	safe := strings.Trim(unsafeInNames.ReplaceAllString(name, "-"), "-._")
+	safe := strings.Trim(unsafeInNames().ReplaceAllString(name, "-"), "-._")
 	if safe == "" {
 		return "", fault.New(fault.Usage, "say how the held copy is to be called, as in  as=test_x",
 			"%q is not a name for a copy", name)

@@ -15,6 +15,7 @@ type Compare struct {
 
 // Changes tells how a database differs from its start state.
 type Changes struct {
+	Unit      string           `json:"unit,omitempty"` // as of Report
 	Tables    []TableChange    `json:"tables"`
 	Sequences []SequenceChange `json:"sequences"`
 	Schema    []SchemaChange   `json:"schema"`

@@ -19,6 +19,10 @@ type Session struct {
 	Commits  bool          // a gate lets through statements that commit by themselves
 	Notice   func(string)  // takes what a user should know; may be nil
 	Said     func(string)  // takes what the server says beside its answers; may be nil
+	// Fresh says of a copy that nobody has come to it since it was made: what makes its
+	// resets cheaper can be kept from then on, as long as it is open.
+	Fresh bool
+	Often bool // it is put back again and again: what makes that cheaper may be kept in memory
 }
 
 // Database is one database, opened. It is for one goroutine at a time.

@@ -45,10 +45,10 @@ type Engine interface {
 
 // Traces are how the files of a project show which engine it uses.
 type Traces struct {
-	Words    *regexp.Regexp // of its language, that no other engine knows; nil for none
-	Files    []string       // extensions of files that it writes, with the dot
-	Version  string         // an example of a version, for engines that come in several; "" else
-	Fallback bool           // taken where there is no trace of any
+	Words    func() *regexp.Regexp // of its language, that no other engine knows; nil for none
+	Files    []string              // extensions of files that it writes, with the dot
+	Version  string                // an example of a version, for engines that come in several; "" else
+	Fallback bool                  // taken where there is no trace of any
 }
 
 // Need is one thing an engine needs, for doctor.

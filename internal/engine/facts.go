@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,9 +23,18 @@ const (
 	Copy     Kind = "copy"
 	Kept     Kind = "snapshot"
 	Work     Kind = "work"
+	// Reference is a copy of a start state that rows are read from, shared by all.
+	Reference Kind = "reference"
 )
 
-var prefixes = map[Kind]string{Template: "hemzo_t_", Copy: "hemzo_c_", Kept: "hemzo_s_", Work: "hemzo_w_"}
+// In reports whether a kind is among those that were asked for: none were, and all are.
+func (k Kind) In(asked []Kind) bool { return len(asked) == 0 || slices.Contains(asked, k) }
+
+var prefixes = map[Kind]string{Template: "hemzo_t_", Copy: "hemzo_c_", Kept: "hemzo_s_", Work: "hemzo_w_",
+	Reference: "hemzo_r_"}
+
+// Prefix is how the names of a kind begin.
+func (k Kind) Prefix() string { return prefixes[k] }
 
 // KindOf returns what a name stands for; false where it is not Hemzo's.
 func KindOf(id string) (Kind, bool) {

@@ -37,6 +37,8 @@ type Hosting struct {
 	// Foretold tells how a copy will be reached before its server runs: other
 	// addresses pass its connections on.
 	Foretold *Foretold
+	// Trial imitates what tests do; nil where nothing is known of that.
+	Trial *Trial
 }
 
 // Separate reports whether each copy has a server of its own in a place, "memory" or
@@ -69,6 +71,10 @@ type ProcessHost interface {
 // still come to answer.
 var ErrNotReady = errors.New("the server does not answer yet")
 
+// ErrUnfit is in the chain of what a probe returns where the server answers, and will never
+// do what it is to begin with.
+var ErrUnfit = errors.New("the server cannot begin with that")
+
 // Program is a server to be run as a process.
 type Program struct {
 	Path   string   // of the executable
@@ -76,6 +82,7 @@ type Program struct {
 	Env    []string // "NAME=VALUE", added to this process's
 	Folder string   // to run in
 	User   *User    // to run as; nil for this process's own
+	Prints string   // the file for what it prints; "" for Home.Log
 	Stop   syscall.Signal
 	Kill   syscall.Signal
 	// Probe asks the server a first query. After an error that is
@@ -113,6 +120,7 @@ type ContainerHost interface {
 // Candidate is a container whose server may be ready.
 type Candidate struct {
 	Kept     string                // a folder for what makes the next start faster; "" for none
+	From     string                // a folder with the files that the server begins with; "" for none
 	Address  func(port int) string // "127.0.0.1:34567", on this machine
 	Direct   func(port int) string // the same without a proxy, for Hemzo's own sessions; "" where there is none
 	Password string                // that the server was given
@@ -130,6 +138,8 @@ type Image struct {
 	Data     string // the variable, of the image, that names the data folder
 	Folder   string // the data folder where that is not set
 	Stop     string // the signal that ends the server cleanly: "INT"
+	// Files are put in before the start, by absolute path, readable by all in it; nil for none.
+	Files func(password string) map[string][]byte
 }
 
 // Fleet starts and ends the servers of an engine of which each copy has one of

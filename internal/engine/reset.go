@@ -33,6 +33,7 @@ type Report struct {
 	Way       Way           `json:"way"` // "" where nothing was touched
 	Why       string        `json:"why,omitempty"`
 	Tables    []TableReport `json:"tables"`
+	Unit      string        `json:"unit,omitempty"` // what its rows are called: "key"; "" for rows, of tables
 	Kept      []string      `json:"kept,omitempty"` // tables that differ and were to be kept
 	Sequences int           `json:"sequences"`
 	Pages     int           `json:"pages,omitempty"`
@@ -49,6 +50,9 @@ type Report struct {
 	// It returns the baseline, and is done before the database is used again;
 	// nil where there is nothing to do.
 	Later func(context.Context) (json.RawMessage, error) `json:"-"`
+	// Worth says that Later costs less than the next reset saves, also where nothing was
+	// put back.
+	Worth bool `json:"-"`
 }
 
 // Differing are the tables that were not as in the start state. What was written

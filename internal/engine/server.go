@@ -57,6 +57,7 @@ func (c Connection) Address(port int) string {
 // and takes what a user should know meanwhile; Say may be nil.
 type Patience struct {
 	Wait time.Duration
+	Run  bool // it is opened for a run, and may have room for so many at once
 	Say  func(string)
 	Log  string // the file with the server's log, where this machine has it
 }
@@ -134,8 +135,9 @@ type Server interface {
 	// Connection tells how a database with these facts is reached under the
 	// name id, whether it is there or not.
 	Connection(id string, facts Facts) Connection
-	// List returns all that bears Hemzo's mark, in no order.
-	List(ctx context.Context) ([]Entry, error)
+	// List returns all of some kinds that bears Hemzo's mark, in no order; without kinds
+	// that of every kind.
+	List(ctx context.Context, kinds ...Kind) ([]Entry, error)
 	// Find returns one, or ErrNotFound.
 	Find(ctx context.Context, id string) (Entry, error)
 	// UpdateFacts changes the facts of one.

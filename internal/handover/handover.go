@@ -39,7 +39,7 @@ func (c Copy) values() map[string]string {
 // Expand replaces {key} by the value for one copy's key, and {NAME.key} by
 // the value for the copy of database NAME. All other braces stay.
 func Expand(text string, own *Copy, all []Copy) string {
-	return project.Placeholder.ReplaceAllStringFunc(text, func(use string) string {
+	return project.Placeholder().ReplaceAllStringFunc(text, func(use string) string {
 		name, key, dotted := strings.Cut(strings.Trim(use, "{}"), ".")
 		c := own
 		if dotted {
@@ -79,7 +79,7 @@ func Environment(p *project.Project, all []Copy) []engine.Setting {
 		env = append(env, engine.Setting{Name: name, Value: c.Connection.URL})
 	}
 	for _, v := range p.Env {
-		if value := Expand(v.Value, nil, all); !project.Placeholder.MatchString(value) {
+		if value := Expand(v.Value, nil, all); !project.Placeholder().MatchString(value) {
 			env = append(env, engine.Setting{Name: v.Name, Value: value})
 		}
 	}
@@ -125,7 +125,7 @@ func CheckForm(form string, c Copy) error {
 	if form == "" || slices.Contains(Forms, form) {
 		return nil
 	}
-	for _, m := range project.Placeholder.FindAllStringSubmatch(form, -1) {
+	for _, m := range project.Placeholder().FindAllStringSubmatch(form, -1) {
 		if _, ok := c.values()[m[1]]; !ok {
 			return fault.New(fault.Usage, "keys: "+keys(c), "the form %q: there is no %s", form, m[0])
 		}

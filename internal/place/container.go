@@ -172,7 +172,8 @@ func probeContainer(
 	said *tail, home engine.Home,
 ) (json.RawMessage, error) {
 	candidate := engine.Candidate{
-		Address: run.Address, Direct: run.Direct, Password: home.Password, Kept: home.Kept, Printed: said.holds,
+		Address: run.Address, Direct: run.Direct, Password: home.Password, Kept: home.Kept, From: home.From,
+		Printed: said.holds,
 		Running: func(ctx context.Context) bool {
 			state, err := docker.State(ctx, run.Name)
 			return err == nil && state == "running"
@@ -187,6 +188,9 @@ func probeContainer(
 		stop()
 		if err == nil {
 			return address, nil
+		}
+		if errors.Is(err, engine.ErrUnfit) {
+			return nil, err
 		}
 		select {
 		case <-run.Ended():
@@ -314,13 +318,19 @@ func Forget(ctx context.Context) error {
 }
 
 // forgetFleets removes the templates of servers of which each copy has one, and that no
-// guard keeps.
+// guard keeps, and of containers of which none is there.
 func forgetFleets() error {
 	state, err := StateFolder()
 	if err != nil {
 		return err
 	}
 	found, err := filepath.Glob(filepath.Join(fleetFolder(state, "*"), "hemzo_t_*"))
+	for _, dir := range containerFolders(state) {
+		if copied, failed := filepath.Glob(filepath.Join(dir, "hemzo_[cw]_*.json")); failed == nil && copied == nil {
+			templates, _ := filepath.Glob(filepath.Join(dir, "hemzo_[ts]_*"))
+			found = append(found, templates...)
+		}
+	}
 	for _, path := range found {
 		identity := filepath.Base(filepath.Dir(path))
 		info, failed := os.Stat(path)

@@ -150,20 +150,25 @@ func (f *containers) About() engine.About {
 
 // Start starts a container, in the place of one of its name, and returns when
 // its server is ready.
-func (f *containers) Start(ctx context.Context, id, _ string) (engine.Endpoint, error) {
+func (f *containers) Start(ctx context.Context, id, from string) (engine.Endpoint, error) {
 	ctx, stop := context.WithTimeout(ctx, cmp.Or(f.spec.Service.Within, startTime))
 	defer stop()
 	said := &tail{}
 	image := f.how.Image(f.spec)
+	password, err := Secret(f.state, "server "+id)
+	if err != nil {
+		return engine.Endpoint{}, err
+	}
 	run, err := f.docker.Start(ctx, container.Request{
-		Name: copyContainer(f.state, id), Scope: ContainerScope(f.state), Image: imageOf(image, f.spec),
+		Files: filesOf(image, password),
+		Name:  copyContainer(f.state, id), Scope: ContainerScope(f.state), Image: imageOf(image, f.spec),
 		Args: image.Args, Env: environ(image.Env),
-		Ports: image.Ports, Memory: f.spec.Memory, CPUs: f.spec.CPUs, Public: true, Log: said,
+		Ports: image.Ports, Memory: f.spec.Memory, CPUs: f.spec.CPUs, Public: true, Log: said, Stop: image.Stop,
 	})
 	if err != nil {
 		return engine.Endpoint{}, err
 	}
-	address, err := probeContainer(ctx, f.docker, f.how, f.spec, run, said, engine.Home{})
+	address, err := probeContainer(ctx, f.docker, f.how, f.spec, run, said, engine.Home{From: from, Password: password})
 	if err != nil {
 		_ = f.Stop(context.WithoutCancel(ctx), id) // else it is swept
 		why := fault.New(fault.Lacking, "", "the %s %s did not start: %v", f.name, imageOf(image, f.spec), err)
@@ -178,6 +183,14 @@ func (f *containers) Start(ctx context.Context, id, _ string) (engine.Endpoint, 
 		at[p] = run.Address(p)
 	}
 	return engine.Endpoint{At: at, Address: address}, nil
+}
+
+// filesOf are the files that an image's server begins with.
+func filesOf(image engine.Image, password string) map[string][]byte {
+	if image.Files == nil {
+		return nil
+	}
+	return image.Files(password)
 }
 
 // Stop removes a container.

@@ -201,9 +201,9 @@ func (g *guard) forgetCopies(ctx context.Context) error {
 		return err
 	}
 	defer s.Close()
-	all, err := s.List(ctx)
+	all, err := s.List(ctx, engine.Copy, engine.Kept, engine.Work, engine.Reference)
 	for _, e := range all {
-		if e.Kind != engine.Template && !e.Newer {
+		if !e.Newer {
 			err = errors.Join(err, s.Drop(ctx, e.ID))
 		}
 	}

@@ -44,12 +44,12 @@ func (g *guard) listTemplates(ctx context.Context, address json.RawMessage) (all
 		return nil
 	}
 	defer s.Close()
-	entries, err := s.List(ctx)
+	entries, err := s.List(ctx, engine.Template)
 	if err != nil {
 		return nil
 	}
 	for _, e := range entries {
-		if e.Kind == engine.Template && !e.Newer && !e.Bad {
+		if !e.Newer && !e.Bad {
 			e.Facts.Baseline, e.Facts.Private = nil, nil
 			all = append(all, e)
 		}

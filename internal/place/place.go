@@ -34,8 +34,8 @@ type Folder struct {
 // DataFolder finds the folder for private servers: on the first of
 // HEMZO_MEMORY_DIR, XDG_RUNTIME_DIR, /dev/shm and the temporary folder that is
 // a memory file system with room, in bytes, or where Hemzo already has data
-// and a server of this process's own needs no more; else on disk. It is made,
-// readable by its user alone.
+// and a server of this process's own needs no more; else on disk. A folder on disk that
+// HEMZO_MEMORY_DIR names is taken. It is made, readable by its user alone.
 func DataFolder(room int64) (Folder, error) {
 	own := "hemzo-" + strconv.Itoa(os.Getuid())
 	if dir := os.Getenv("HEMZO_MEMORY_DIR"); dir != "" {
@@ -56,6 +56,8 @@ func DataFolder(room int64) (Folder, error) {
 		case err != nil:
 			tried = append(tried, dir+": "+cause(err))
 			continue
+		case !memory && dir == os.Getenv("HEMZO_MEMORY_DIR"): // the user's own choice
+			return Folder{Path: path, Why: "HEMZO_MEMORY_DIR is on disk"}, makePrivate(path)
 		case !memory:
 			tried = append(tried, dir+" is on disk")
 			continue
@@ -85,14 +87,8 @@ func DataFolder(room int64) (Folder, error) {
 }
 
 func diskFolder(own string) (string, error) {
-	named := os.Getenv("HEMZO_MEMORY_DIR")
-	memory, _, err := fileSystem(named)
-	path := filepath.Join(named, own)
-	switch {
-	case named != "" && err == nil && !memory: // a folder on disk, by the user's own choice
-	case os.Getuid() == 0: // its servers run as another user, who cannot pass through root's home
-		path = filepath.Join("/var/tmp", own)
-	default:
+	path := filepath.Join("/var/tmp", own) // of root: its servers run as another user, who cannot pass through its home
+	if os.Getuid() != 0 {
 		cache, err := os.UserCacheDir()
 		if err != nil {
 			return "", fault.New(fault.Lacking, "set HOME, or HEMZO_MEMORY_DIR to a folder of your own",
@@ -170,12 +166,15 @@ type Wanted struct {
 	Spec       engine.Spec
 	Ready      time.Duration           // how long a server may take until it answers
 	Wait       time.Duration           // how long one without a free connection is waited for
+	Run        bool                    // it is for a run, which may have to wait for room
 	Idle       time.Duration           // how long a server stays when nobody needs it
 	Say        func(string)            // for what a user is told once
 	Pulling    func(container.Pulling) // how the pull of an image goes on; may be nil
 }
 
-func (w Wanted) patience() engine.Patience { return engine.Patience{Wait: w.Wait, Say: w.Say} }
+func (w Wanted) patience() engine.Patience {
+	return engine.Patience{Wait: w.Wait, Say: w.Say, Run: w.Run}
+}
 
 // Open opens the server that a database wants, starting it where needed.
 func Open(ctx context.Context, e engine.Engine, w Wanted) (engine.Server, error) {

@@ -199,7 +199,7 @@ func (o opener) connect(ctx context.Context) (*guarded, error) {
 	}
 	var s engine.Server
 	if h := o.engine.Hosting(); h.Separate(o.host.where()) {
-		if err := r.answers(); err != nil {
+		if err := r.answers(ctx); err != nil {
 			return nil, err
 		}
 		s, err = h.PerCopy(ctx, &guardedFleet{state: o.state, path: o.path}, r.Spec)

@@ -12,12 +12,9 @@ import (
 	"time"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/launch"
 	"hemzo/internal/fault"
 )
-
-// LongestSocket is the longest path of a socket, in bytes, that every system
-// takes.
-const LongestSocket = 103
 
 // What a guard is asked on its socket: one request, in JSON, for a connection,
 // and one reply once it is done.
@@ -27,6 +24,7 @@ const (
 	askSweep  = "sweep"  // what has lost its owner
 	askOwners = "owners" // of the copies: those that live
 	askEnd    = "end"    // the servers, and the guard
+	askReply  = "reply"  // nothing
 )
 
 type request struct {
@@ -58,7 +56,7 @@ func (g *guard) listen() (*listener, error) {
 	id := strings.TrimSuffix(filepath.Base(g.path), ".json")
 	l := &listener{path: filepath.Join(folder.Path,
 		fmt.Sprintf("guard-%s-%d.sock", id[strings.LastIndexByte(id, '-')+1:], os.Getpid()))}
-	if len(l.path) > LongestSocket {
+	if len(l.path) > launch.LongestSocket {
 		l.path = ""
 		return l, nil
 	}
@@ -129,6 +127,7 @@ func (g *guard) do(ctx context.Context, r request, out *reply) (err error) {
 			return g.remove(ctx, r.ID)
 		}
 		out.Member, err = g.replace(ctx, r.ID, r.From)
+	case askReply:
 	case askSweep:
 		g.look()
 	case askOwners:
@@ -151,32 +150,35 @@ func (g *guard) do(ctx context.Context, r request, out *reply) (err error) {
 
 // ownedOn lists the copies on a server whose owners live.
 func ownedOn(ctx context.Context, s engine.Server) (names []string, err error) {
-	all, err := s.List(ctx)
+	all, err := s.List(ctx, engine.Copy)
 	for _, x := range all {
-		if x.Kind == engine.Copy && OwnerAlive(ctx, s, x.Facts.Owner) {
+		if OwnerAlive(ctx, s, x.Facts.Owner) {
 			names = append(names, x.Facts.Name)
 		}
 	}
 	return names, err
 }
 
-// answers fails where a guard takes no requests: one that was killed just now can look alive,
-// and there is no one server whose silence would show it.
-func (r record) answers() error {
+// answers fails where a guard gives no reply: one that was killed just now can look alive,
+// its socket can still take a request, and there is no one server whose silence would show
+// it.
+func (r record) answers(ctx context.Context) error {
 	if r.Socket == "" { // it could not make one, and is told so when it is asked
 		return nil
 	}
-	conn, err := net.DialTimeout("unix", r.Socket, time.Second)
-	if err != nil {
-		return fmt.Errorf("asking the guard: %w", err)
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	_, err := r.ask(ctx, request{Do: askReply})
+	if _, replied := errors.AsType[*fault.Error](err); replied { // one of an older version
+		return nil
 	}
-	return conn.Close()
+	return err
 }
 
 // tell sends a guard a request and does not wait for its reply.
 func (r record) tell(ask request) (net.Conn, error) {
 	if r.Socket == "" {
-		return nil, errors.New("its guard has no socket")
+		return nil, launch.TooLong(filepath.Dir(r.Folder))
 	}
 	conn, err := net.DialTimeout("unix", r.Socket, time.Second)
 	if err != nil {

@@ -102,6 +102,14 @@ func (p processes) try(ctx context.Context, program *engine.Program, home engine
 	cmd := exec.Command(program.Path, program.Args...)
 	cmd.Dir, cmd.Env = program.Folder, append(os.Environ(), program.Env...)
 	cmd.Stdout, cmd.Stderr = home.Log, home.Log
+	if program.Prints != "" {
+		out, err := os.OpenFile(program.Prints, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err != nil {
+			return nil, fmt.Errorf("starting %s: %w", program.Path, err)
+		}
+		defer out.Close()
+		cmd.Stdout, cmd.Stderr = out, out
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if u := program.User; u != nil {
 		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: u.UID, Gid: u.GID}

@@ -6,10 +6,11 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"hemzo/internal/pattern"
 )
 
 // checker holds nodes against the table of keys.
@@ -18,7 +19,7 @@ type checker struct {
 	lookup func(string) (string, bool) // environment; nil leaves ${NAME} alone
 }
 
-var nameRule = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,62}$`)
+var nameRule = pattern.Lazy(`^[a-z][a-z0-9_-]{0,62}$`)
 
 func (c checker) object(n *node, keys []key, what string) error {
 	if n.null {
@@ -57,7 +58,7 @@ func (c checker) value(n *node, k key) error {
 			return wrong("a map of names")
 		}
 		for _, f := range n.fields {
-			if !nameRule.MatchString(f.name) {
+			if !nameRule().MatchString(f.name) {
 				return problem(f.at, "", "%s: the name %q has to begin with a letter and hold lower-case letters, "+
 					"digits, - and _ alone, at most 63", k.name, f.name)
 			}
@@ -166,19 +167,19 @@ func (c checker) path(name string) string {
 	return filepath.Join(c.root, name)
 }
 
-var variable = regexp.MustCompile(`\$?\$\{[^}]*\}?`)
-var variableName = regexp.MustCompile(`^\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}]*))?\}$`)
+var variable = pattern.Lazy(`\$?\$\{[^}]*\}?`)
+var variableName = pattern.Lazy(`^\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}]*))?\}$`)
 
 // replace puts the environment's values into a text. $${ stands for ${.
 func (c checker) replace(n *node) (err error) {
 	if c.lookup == nil {
 		return nil
 	}
-	n.text = variable.ReplaceAllStringFunc(n.text, func(use string) string {
+	n.text = variable().ReplaceAllStringFunc(n.text, func(use string) string {
 		if strings.HasPrefix(use, "$$") {
 			return use[1:]
 		}
-		m := variableName.FindStringSubmatch(use)
+		m := variableName().FindStringSubmatch(use)
 		if m == nil {
 			err = problem(n.at, "write ${NAME} or ${NAME:-default}; $${ stands for ${", "%s is no variable", use)
 			return use

@@ -85,7 +85,8 @@ var databaseKeys = []key{
 		doc: "variables that a command gets, with {url} {jdbc} {jdbc_full} {conninfo} {host} {port} {user} " +
 			"{password} {database} {socket} {file} {params} {copy} in them"},
 	{name: "image", kind: aText, doc: "the container image"},
-	{name: "url", kind: aText, doc: "the existing server"},
+	{name: "url", kind: aTexts, doc: "the existing server; of several, the one of this runner's number (HEMZO_RUNNER, " +
+		"else what this machine's name gives)"},
 	{name: "memory", kind: aWord, values: []string{"wanted", "required"}, preset: "wanted",
 		doc: "whether disk will do where memory has no room"},
 	{name: "service", kind: aObject, doc: "how a system of engine: service is run", keys: []key{

@@ -5,11 +5,11 @@ package project
 import (
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +18,7 @@ import (
 
 	"hemzo/internal/engine/all"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 	"hemzo/internal/sqltext"
 )
 
@@ -62,8 +63,9 @@ type Database struct {
 	Locale     string
 	Env        []Variable
 	Image      string
-	URL        string
-	Required   bool // memory: required
+	URL        string   // the one that this runner uses
+	urls       []string // of all servers
+	Required   bool     // memory: required
 	Tmpfs      int64
 	Ready      time.Duration
 	Idle       time.Duration
@@ -229,7 +231,13 @@ func Read(file, profile string, lookup func(string) (string, bool)) (*Project, e
 		return nil, err
 	}
 	p := &Project{File: abs, Root: root, Profile: profile}
-	return p, p.fill(top)
+	if err := p.fill(top); err != nil {
+		return p, err
+	}
+	for i := range p.Databases {
+		p.Databases[i].URL = ofRunner(p.Databases[i].urls, lookup)
+	}
+	return p, nil
 }
 
 // Profiles lists the names of the profiles of a project file, as far as it can be
@@ -353,7 +361,7 @@ func database(f field) (Database, error) {
 		Grants: textList(n.get("grants")), Names: textList(n.get("names")), Extensions: textList(n.get("extensions")),
 		Settings: variables(n.get("settings")), Encoding: valueOr(n.get("encoding"), "UTF-8"),
 		Locale: valueOr(n.get("locale"), "C"),
-		Env:    variables(n.get("env")), Image: value(n.get("image")), URL: value(n.get("url")),
+		Env:    variables(n.get("env")), Image: value(n.get("image")), urls: textList(n.get("url")),
 		Required: value(n.get("memory")) == "required",
 		Tmpfs:    sizeOf(n.get("tmpfs")), Ready: duration(n.get("ready_within"), time.Minute),
 		Idle:   duration(n.get("idle"), 30*time.Minute),
@@ -386,7 +394,7 @@ func database(f field) (Database, error) {
 	if sources && service != nil {
 		return d, problem(service.at, "", "database %q: service: has no meaning beside engine: %s", d.Name, d.Engine)
 	}
-	if slices.Contains(d.Where, "existing") && d.URL == "" {
+	if slices.Contains(d.Where, "existing") && strings.Join(d.urls, "") == "" {
 		return d, problem(n.get("where").at, "add url: with the server's address",
 			"database %q: where: existing needs a url", d.Name)
 	}
@@ -461,6 +469,25 @@ func orNone(words []string) string {
 		return "none"
 	}
 	return strings.Join(words, " and ")
+}
+
+// ofRunner is the one of several servers that a runner uses: by its number, counted through
+// them, or where it has none by the name of its machine. It is always the same.
+func ofRunner(urls []string, lookup func(string) (string, bool)) string {
+	if len(urls) < 2 {
+		return strings.Join(urls, "")
+	}
+	name, _ := lookup("HEMZO_RUNNER")
+	number, err := strconv.ParseUint(name, 10, 32)
+	if err != nil {
+		if name == "" {
+			name, _ = os.Hostname()
+		}
+		sum := fnv.New32a()
+		sum.Write([]byte(name))
+		number = uint64(sum.Sum32())
+	}
+	return urls[number%uint64(len(urls))]
 }
 
 func value(n *node) string {
@@ -543,7 +570,7 @@ func duration(n *node, preset time.Duration) time.Duration {
 	return preset
 }
 
-var environmentName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var environmentName = pattern.Lazy(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // defaultEnv gives databases without env: the variable that most
 // applications read.
@@ -579,10 +606,10 @@ func (p *Project) checkUses() error {
 }
 
 func (p *Project) checkVariable(v Variable, own bool) error {
-	if !environmentName.MatchString(v.Name) {
+	if !environmentName().MatchString(v.Name) {
 		return problem(v.At, "", "%q is not a name for a variable", v.Name)
 	}
-	for _, m := range Placeholder.FindAllStringSubmatch(v.Value, -1) {
+	for _, m := range Placeholder().FindAllStringSubmatch(v.Value, -1) {
 		name, key, dotted := strings.Cut(m[1], ".")
 		switch {
 		case !dotted && !own:
@@ -605,13 +632,13 @@ func (p *Project) checkVariable(v Variable, own bool) error {
 }
 
 func isConnectionKey(key string) bool {
-	return slices.Contains(ConnectionKeys, key) || portKey.MatchString(key)
+	return slices.Contains(ConnectionKeys, key) || portKey().MatchString(key)
 }
 
 // CheckFile checks the text of a file that is rendered: in {NAME.key} of a
 // declared database the key has to be known. All other braces are the file's own.
 func (p *Project) CheckFile(name, text string) error {
-	for _, at := range Placeholder.FindAllStringSubmatchIndex(text, -1) {
+	for _, at := range Placeholder().FindAllStringSubmatchIndex(text, -1) {
 		use := text[at[2]:at[3]]
 		database, key, dotted := strings.Cut(use, ".")
 		if !dotted || p.Database(database) == nil || isConnectionKey(key) {
@@ -625,10 +652,10 @@ func (p *Project) CheckFile(name, text string) error {
 }
 
 // Placeholder matches {key} and {name.key}.
-var Placeholder = regexp.MustCompile(`\{([a-z][a-z0-9_-]*(?:\.[a-z_0-9]+)?)\}`)
+var Placeholder = pattern.Lazy(`\{([a-z][a-z0-9_-]*(?:\.[a-z_0-9]+)?)\}`)
 
 // portKey is a further port of a service: port_9300.
-var portKey = regexp.MustCompile(`^port_[0-9]+$`)
+var portKey = pattern.Lazy(`^port_[0-9]+$`)
 
 // ConnectionKeys are the keys that stand for a part of a connection.
 var ConnectionKeys = []string{"url", "jdbc", "jdbc_full", "conninfo", "host", "port", "user", "password", "database",

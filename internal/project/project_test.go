@@ -100,6 +100,26 @@ func TestRead(t *testing.T) {
 	assert.Len(t, a.From, 4, "what the profile leaves out stays")
 }
 
+// TestRunnersServer: of several servers a runner uses the one of its number, or always the
+// same one.
+func TestRunnersServer(t *testing.T) {
+	file := write(t, "databases: { a: { engine: postgres, where: existing, url: [ 'postgresql://one', '${TWO}' ] } }")
+	read := func(runner string) string {
+		p, err := Read(file, "", environment("TWO", "postgresql://two", "HEMZO_RUNNER", runner))
+		require.NoError(t, err)
+		return p.Databases[0].URL
+	}
+	assert.Equal(t, "postgresql://one", read("0"))
+	assert.Equal(t, "postgresql://two", read("7"))
+	assert.Equal(t, read("comb-a"), read("comb-a"))
+	used := map[string]bool{}
+	for i := range 20 {
+		used[read(fmt.Sprint("comb-", i))] = true
+	}
+	assert.Len(t, used, 2)
+	assert.NotEmpty(t, read(""))
+}
+
 func TestVariables(t *testing.T) {
 	file := write(t, "databases: { a: { engine: sqlite, version: '${V:-3}', env: { X: '$${Y} ${Z}' } } }")
 	p, err := Read(file, "", environment("Z", "z"))
@@ -118,7 +138,7 @@ func TestWhatIsWrong(t *testing.T) {
 			`did you mean "from"?`},
 		{"unknown top key", "database: {}\n", "", `hemzo.yaml:1:1: unknown key "database"`, `"databases"`},
 		{"unknown engine", "databases:\n  a: { engine: sqlight }\n", "",
-			`hemzo.yaml:2:16: engine: expected sqlite, postgres, mariadb, mysql, service, redis, got "sqlight"`,
+			`hemzo.yaml:2:16: engine: expected sqlite, postgres, mariadb, mysql, redis, service, got "sqlight"`,
 			`"sqlite"`},
 		{"no engine", "databases:\n  a: { version: 3 }\n", "", `hemzo.yaml:2:8: database "a" lacks the key "engine"`,
 			""},

@@ -44,7 +44,7 @@ func valueSchema(k key) map[string]any {
 		if k.name == "profiles" {
 			value = partial(value)
 		}
-		return map[string]any{"type": "object", "propertyNames": map[string]any{"pattern": nameRule.String()},
+		return map[string]any{"type": "object", "propertyNames": map[string]any{"pattern": nameRule().String()},
 			"additionalProperties": value}
 	case aList:
 		return map[string]any{"type": "array", "items": objectSchema(k.keys)}

@@ -41,7 +41,7 @@ func TestPlaceholders(t *testing.T) {
 		"{ url }": nil, "{a.b.c}": nil,
 	} {
 		var got []string
-		for _, m := range Placeholder.FindAllStringSubmatch(text, -1) {
+		for _, m := range Placeholder().FindAllStringSubmatch(text, -1) {
 			got = append(got, m[1])
 		}
 		assert.Equal(t, want, got, text)

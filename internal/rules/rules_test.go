@@ -23,21 +23,24 @@ import (
 // layers are the packages from the bottom up: each may import those of lower
 // layers alone. What is not listed is at the top.
 var layers = [][]string{
+	{"pattern"},
 	{"fault", "turn", "filelock", "sqltext"},
 	{"source", "container", "relay"},
 	{"relay/pgwire", "relay/mywire"},
 	{"engine"},
+	{"engine/redis/resp", "engine/redis/rdb"},
 	{"engine/folder", "engine/launch", "engine/sessionlock", "engine/postgres/pg", "engine/postgres/wal"},
 	{"engine/percopy", "engine/postgres/schema", "engine/gating"},
 	{"engine/postgres/witness"},
 	{"engine/postgres/restore"},
-	{"engine/postgres", "engine/sqlite", "engine/mariadb", "engine/service", "engine/fake"},
+	{"engine/postgres", "engine/sqlite", "engine/mariadb", "engine/redis", "engine/service", "engine/fake"},
 	{"engine/all"},
 	{"place", "project"},
 	{"handover", "reset"},
 	{"template"},
 	{"copies"},
 	{"control", "engine/enginetest"},
+	{"compare"},
 	{"cli", "bench"},
 }
 

@@ -107,6 +107,9 @@ func (r *reader) read(file string) (string, error) {
 	if err != nil {
 		return "", reading(file, err)
 	}
+	if slices.Contains(r.language.Binary, strings.ToLower(filepath.Ext(file))) {
+		return string(b), nil
+	}
 	text := strings.TrimPrefix(string(b), "\ufeff")
 	if at := strings.IndexByte(text, 0); at >= 0 {
 		return "", badText(file, text, at, "it is not text: it holds a zero byte (a binary file, or UTF-16)")
@@ -130,11 +133,6 @@ func badText(file, text string, at int, what string) error {
 	e := fault.New(fault.Usage, "save the file as UTF-8, or leave it out with skip", "%s", what)
 	e.Where = fault.Position{File: file, Line: line, Column: column}
 	return e
-}
-
-func (r *reader) script(file string) (Script, error) {
-	text, err := r.read(file)
-	return Script{File: file, Text: text, First: 1}, err
 }
 
 // part cuts out what is applied of a file that holds both directions.

@@ -30,29 +30,41 @@ func (d digest) add(text string) {
 
 func (d digest) sum() string { return hex.EncodeToString(d.h.Sum(nil)) }
 
+// digest is the hash over the statements of a script.
+func (s Script) digest(l Language) string {
+	d := newDigest()
+	d.add("script")
+	for statement := range l.Statements(s.Text) {
+		d.add(statement)
+	}
+	return d.sum()
+}
+
+// digest is the hash over the rows of a table.
+func (t *Table) digest() string {
+	d := newDigest()
+	d.add("table")
+	d.add(t.Name)
+	for _, c := range t.Columns {
+		d.add(c)
+	}
+	for _, row := range t.Rows {
+		for _, f := range row {
+			d.add(strconv.FormatBool(f.Null))
+			d.add(f.Text)
+		}
+	}
+	return d.sum()
+}
+
 // hashStep is the hash over what a step does. Comments and blank space between
 // statements are no part of it, nor is the step's name. sources is the same where
 // the sources are, also of a command that runs at every build.
-func hashStep(l Language, s Step) (hash, sources string) {
+func hashStep(s Step) (hash, sources string) {
 	d := newDigest()
 	d.add(string(s.Kind))
-	for _, script := range s.Scripts {
-		d.add("script")
-		for statement := range l.Statements(script.Text) {
-			d.add(statement)
-		}
-	}
-	if t := s.Table; t != nil {
-		d.add(t.Name)
-		for _, c := range t.Columns {
-			d.add(c)
-		}
-		for _, row := range t.Rows {
-			for _, f := range row {
-				d.add(strconv.FormatBool(f.Null))
-				d.add(f.Text)
-			}
-		}
+	for _, digest := range s.digests {
+		d.add(digest)
 	}
 	if c := s.Command; c != nil {
 		for _, arg := range c.Args {
@@ -94,17 +106,35 @@ func (r *reader) inputs(patterns []string) (map[string]string, error) {
 	}
 	hashes := map[string]string{}
 	for _, path := range all {
-		b, err := os.ReadFile(path)
+		digest, err := r.bytes(path)
 		if err != nil {
-			return nil, reading(path, err)
+			return nil, err
 		}
 		if rel, err := filepath.Rel(r.root, path); err == nil {
 			path = filepath.ToSlash(rel)
 		}
-		sum := sha256.Sum256(b)
-		hashes[path] = hex.EncodeToString(sum[:])
+		hashes[path] = digest
 	}
 	return hashes, nil
+}
+
+// bytes is the hash over all that a file holds.
+func (r *reader) bytes(path string) (digest string, err error) {
+	at, err := r.lookAt(path)
+	if err != nil {
+		return "", reading(path, err)
+	}
+	if digest, ok := r.known.find(at, "bytes"); ok {
+		return digest, nil
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return "", reading(path, err)
+	}
+	sum := sha256.Sum256(b)
+	digest = hex.EncodeToString(sum[:])
+	r.known.note(at, "bytes", digest)
+	return digest, nil
 }
 
 func below(path string) (files []string, err error) {

@@ -66,6 +66,48 @@ type Step struct {
 	Sources string   // likewise, and the same each time also where Hash is not
 	Always  bool     // its result is never found ready
 	Last    bool     // no step of the same item comes after it
+
+	files   []string // that it is made of, with the hash of what each holds
+	digests []string
+	load    func(file string) (content, error) // of one of them; nil where all has been read
+}
+
+// content is what one file holds.
+type content struct {
+	script Script
+	table  *Table
+	digest string
+}
+
+// Load returns the step with what its files hold, where that was not read for its hash. It
+// is an error where they hold something else by now.
+func (s Step) Load() (Step, error) {
+	if s.load == nil {
+		return s, nil
+	}
+	s.Scripts = nil
+	for i, file := range s.files {
+		c, err := s.load(file)
+		if err != nil {
+			return s, err
+		}
+		if c.digest != s.digests[i] {
+			e := fault.New(fault.Failed, "run it again", "it was changed while the sources were read")
+			e.Where.File = file
+			return s, e
+		}
+		s.hold(c)
+	}
+	s.load = nil
+	return s, nil
+}
+
+func (s *Step) hold(c content) {
+	if c.table != nil {
+		s.Table = c.table
+	} else {
+		s.Scripts = append(s.Scripts, c.script)
+	}
 }
 
 // Run is a command step.
@@ -89,6 +131,8 @@ type Language struct {
 	Name   string   // of what is in a script, for messages: "SQL"
 	Ext    []string // extensions of scripts, in lower case, with the dot
 	Tables bool     // CSV files are tables
+	Lines  bool     // a statement is a line
+	Binary []string // extensions of scripts that need not be text
 	// Statements returns what of a script counts: two scripts with the same
 	// statements do the same.
 	Statements func(text string) iter.Seq[string]
@@ -128,7 +172,10 @@ func (l Language) isTable(name string) bool {
 // Read finds, orders and hashes the steps of a database. Paths in items are
 // relative to root; errors name files the same way.
 func Read(ctx context.Context, root string, items []Item, l Language) (*Plan, error) {
-	r := reader{root: root, language: l, fixed: true}
+	return Memory{}.Read(ctx, root, items, l)
+}
+
+func (r *reader) plan(ctx context.Context, items []Item) (*Plan, error) {
 	for _, item := range items {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -150,6 +197,7 @@ type reader struct {
 	notes    []string
 	seen     []sight
 	fixed    bool
+	known    *records        // nil for none
 	undone   map[string]bool // the patterns of files that undo that some file matched
 }
 
@@ -160,19 +208,14 @@ func (r *reader) item(item Item) error {
 	case len(item.Data) > 0:
 		return r.data(item)
 	case item.Dump != "":
-		script, err := r.script(item.Dump)
-		if err != nil {
-			return err
-		}
-		r.add(Step{Name: filepath.Base(item.Dump), Kind: Dump, Scripts: []Script{script}})
-		return nil
+		return r.addFiles(Step{Name: filepath.Base(item.Dump), Kind: Dump}, Item{}, item.Dump)
 	}
 	return r.command(item)
 }
 
 // add hashes a step and appends it.
 func (r *reader) add(s Step) {
-	s.Hash, s.Sources = hashStep(r.language, s)
+	s.Hash, s.Sources = hashStep(s)
 	r.steps = append(r.steps, s)
 }
 
@@ -205,20 +248,60 @@ func (r *reader) migrations(item Item) error {
 			count(n, "migration")))
 	}
 	for _, e := range all {
-		step := Step{Name: e.name, Kind: Migration}
-		for _, file := range e.files {
-			script, err := r.script(file)
-			if err != nil {
-				return err
-			}
-			if script, err = part(script, item); err != nil {
-				return err
-			}
-			step.Scripts = append(step.Scripts, script)
+		if err := r.addFiles(Step{Name: e.name, Kind: Migration}, item, e.files...); err != nil {
+			return err
 		}
-		r.add(step)
 	}
 	return nil
+}
+
+// addFiles appends a step of files, which are read where it is not known what they hold.
+func (r *reader) addFiles(s Step, item Item, files ...string) error {
+	s.files, s.digests = files, make([]string, len(files))
+	load := func(file string) (content, error) {
+		again := &reader{root: r.root, language: r.language}
+		return again.content(file, s.Kind, item)
+	}
+	how := fmt.Sprintf("%s %s %q %q", r.language.Name, s.Kind, item.Apply, item.Back)
+	for i, file := range files {
+		at, err := r.lookAt(file)
+		if err != nil {
+			return reading(file, err)
+		}
+		if digest, ok := r.known.find(at, how); ok {
+			s.digests[i], s.load = digest, load
+			continue
+		}
+		c, err := load(file)
+		if err != nil {
+			return err
+		}
+		s.digests[i] = c.digest
+		s.hold(c)
+		r.known.note(at, how, s.digests[i])
+	}
+	r.add(s)
+	return nil
+}
+
+// content reads a file.
+func (r *reader) content(file string, kind Kind, item Item) (c content, err error) {
+	text, err := r.read(file)
+	if err != nil {
+		return c, err
+	}
+	if name := filepath.Base(file); kind == Data && r.language.isTable(name) {
+		if c.table, err = readTable(file, tableName(name), text); err == nil {
+			c.digest = c.table.digest()
+		}
+		return c, err
+	}
+	c.script = Script{File: file, Text: text, First: 1}
+	if kind == Migration {
+		c.script, err = part(c.script, item)
+	}
+	c.digest = c.script.digest(r.language)
+	return c, err
 }
 
 func (r *reader) data(item Item) error {
@@ -245,19 +328,9 @@ func (r *reader) data(item Item) error {
 		all = append(all, found...)
 	}
 	for _, e := range all {
-		step := Step{Name: e.name, Kind: Data}
-		text, err := r.read(e.files[0])
-		if err != nil {
+		if err := r.addFiles(Step{Name: e.name, Kind: Data}, item, e.files[0]); err != nil {
 			return err
 		}
-		if r.language.isTable(e.name) {
-			if step.Table, err = readTable(e.files[0], tableName(e.name), text); err != nil {
-				return err
-			}
-		} else {
-			step.Scripts = []Script{{File: e.files[0], Text: text, First: 1}}
-		}
-		r.add(step)
 	}
 	return nil
 }

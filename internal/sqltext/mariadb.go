@@ -1,16 +1,17 @@
 package sqltext
 
 import (
-	"regexp"
 	"strings"
+
+	"hemzo/internal/pattern"
 )
 
 // modeSet is what a statement sets sql_mode to.
-var modeSet = regexp.MustCompile(`(?is)^(?:/\*M?!\d*\s*)?SET\s(?:.*[\s,])?(?:@@)?(?:(?:SESSION|LOCAL)[\s.]\s*)?` +
+var modeSet = pattern.Lazy(`(?is)^(?:/\*M?!\d*\s*)?SET\s(?:.*[\s,])?(?:@@)?(?:(?:SESSION|LOCAL)[\s.]\s*)?` +
 	`SQL_MODE\s*:?=\s*(.*)`)
 
 // ansiModes are those in which "…" is a name, by themselves or as a part of what they mean.
-var ansiModes = regexp.MustCompile(`\b(ANSI_QUOTES|ANSI|ORACLE|MSSQL|DB2|MAXDB|POSTGRESQL)\b`)
+var ansiModes = pattern.Lazy(`\b(ANSI_QUOTES|ANSI|ORACLE|MSSQL|DB2|MAXDB|POSTGRESQL)\b`)
 
 // readModes reads the modes that a statement sets; where it takes them from a variable they
 // are the usual ones again, as at the end of a dump.
@@ -18,13 +19,13 @@ func (d *Dialect) readModes(statement string, usual Dialect) {
 	if !strings.EqualFold(statement[:min(3, len(statement))], "SET") && !strings.HasPrefix(statement, "/*") {
 		return
 	}
-	m := modeSet.FindStringSubmatch(statement)
+	m := modeSet().FindStringSubmatch(statement)
 	if m == nil {
 		return
 	}
 	modes := strings.ToUpper(m[1])
 	d.Backslashes = usual.Backslashes && !strings.Contains(modes, "NO_BACKSLASH_ESCAPES")
-	d.ansiQuotes = ansiModes.MatchString(modes)
+	d.ansiQuotes = ansiModes().MatchString(modes)
 }
 
 // backslashed reads a text in quotes in which a backslash takes what follows it.

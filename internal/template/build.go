@@ -292,6 +292,10 @@ func (b *builder) step(ctx context.Context, i int) error {
 
 // Apply runs a step that is no command on a database.
 func Apply(ctx context.Context, d engine.Database, step source.Step) error {
+	step, err := step.Load()
+	if err != nil {
+		return err
+	}
 	for _, s := range step.Scripts {
 		if err := d.Apply(ctx, engine.Script{File: s.File, Text: s.Text, First: s.First,
 			Dump: step.Kind == source.Dump}); err != nil {

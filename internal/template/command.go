@@ -33,8 +33,12 @@ func (b *builder) command(ctx context.Context, i int) error {
 	if err != nil {
 		return err
 	}
+	work, err := b.server.Find(ctx, b.work) // its facts say where its server is
+	if err != nil {
+		return fmt.Errorf("finding the work: %w", err)
+	}
 	env := handover.Environment(b.Project,
-		[]handover.Copy{{Database: b.Database.Name, Name: b.work, Connection: b.server.Connection(b.work, b.start())}})
+		[]handover.Copy{{Database: b.Database.Name, Name: b.work, Connection: b.server.Connection(b.work, work.Facts)}})
 	limited, stop := ctx, func() {}
 	if w := step.Command.Within; w > 0 {
 		limited, stop = context.WithTimeout(ctx, w)
@@ -78,13 +82,13 @@ func (b *builder) command(ctx context.Context, i int) error {
 // older replaces the work by an older result of the same command, made on the
 // same layer from a part of the present inputs, where there is one.
 func (b *builder) older(ctx context.Context, i int) error {
-	all, err := b.server.List(ctx)
+	all, err := b.server.List(ctx, engine.Template)
 	if err != nil {
 		return err
 	}
 	var best engine.Entry
 	for _, e := range all {
-		if e.Kind != engine.Template || e.Facts.Layer != i+1 || len(e.Facts.Steps) != i+1 || e.Newer || e.Bad ||
+		if e.Facts.Layer != i+1 || len(e.Facts.Steps) != i+1 || e.Newer || e.Bad ||
 			!b.continues(e.Facts.Steps, i) {
 			continue
 		}

@@ -7,6 +7,8 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -60,11 +62,29 @@ func SessionOf(d *project.Database, wait time.Duration) engine.Session {
 		Commits: d.Commits}
 }
 
+// Reread is the variable that has all sources read, where the times of a file system are not
+// to be believed.
+const Reread = "HEMZO_REREAD"
+
+// memory is what is known of sources from earlier commands, in this user's cache.
+func memory() source.Memory {
+	folder, err := os.UserCacheDir()
+	if err != nil || os.Getenv(Reread) != "" {
+		return source.Memory{}
+	}
+	return source.Memory{Folder: filepath.Join(folder, "hemzo", "sources")}
+}
+
 // Read reads the sources of a database. It needs no server.
 func Read(ctx context.Context, p *project.Project, d *project.Database, e engine.Engine, scope engine.Scope) (*Plan,
 	error) {
 	if err := e.Check(Spec(d)); err != nil {
 		return nil, err
+	}
+	if engine.Way(d.Reset) == engine.Rollback && e.Hosting().Gate == nil {
+		f := fault.New(fault.Usage, "write  reset: truncation  or leave it out", "%s has no reset by rollback", e.Name())
+		f.Where = d.At
+		return nil, f
 	}
 	var items []source.Item
 	for _, s := range d.From {
@@ -74,7 +94,7 @@ func Read(ctx context.Context, p *project.Project, d *project.Database, e engine
 			Inputs: s.Inputs, Always: s.Always, Continues: s.Continues, Within: s.Within,
 		})
 	}
-	read, err := source.Read(ctx, p.Root, items, e.Language())
+	read, err := memory().Read(ctx, p.Root, items, e.Language())
 	if err != nil {
 		return nil, err
 	}
@@ -128,13 +148,13 @@ type State struct {
 
 // Look tells how each step stands on a server.
 func (p *Plan) Look(ctx context.Context, s engine.Server) ([]State, error) {
-	all, err := s.List(ctx)
+	all, err := s.List(ctx, engine.Template)
 	if err != nil {
 		return nil, err
 	}
 	var whole []engine.Entry
 	for _, e := range all {
-		if e.Kind != engine.Template || e.Newer || e.Bad {
+		if e.Newer || e.Bad {
 			continue
 		}
 		ok, err := s.IsIntact(ctx, e)

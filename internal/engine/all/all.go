@@ -8,6 +8,7 @@ import (
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/mariadb"
 	"hemzo/internal/engine/postgres"
+	"hemzo/internal/engine/redis"
 	"hemzo/internal/engine/service"
 	"hemzo/internal/engine/sqlite"
 	"hemzo/internal/fault"
@@ -20,6 +21,7 @@ func Engines() []engine.Engine {
 		postgres.Engine{},
 		mariadb.Engine{},
 		mariadb.Engine{MySQL: true},
+		redis.Engine{},
 		service.Engine{},
 	}
 }
@@ -31,18 +33,12 @@ type Kind struct {
 	Traces engine.Traces
 }
 
-// announced are engines that a project may name, and that are not part of this
-// version.
-var announced = []Kind{
-	{Name: "redis"},
-}
-
 // Kinds returns all engines that a project may name.
 func Kinds() (all []Kind) {
 	for _, e := range Engines() {
 		all = append(all, Kind{e.Name(), e.Traces()})
 	}
-	return append(all, announced...)
+	return all
 }
 
 // Names returns the names of Kinds.

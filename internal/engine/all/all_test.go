@@ -42,7 +42,7 @@ func TestRegistry(t *testing.T) {
 	}
 	assert.Equal(t, 1, fallbacks)
 	_, err := all.Named("honey")
-	assert.Contains(t, next(err), "this version has sqlite, postgres, mariadb, mysql and service")
+	assert.Contains(t, next(err), "this version has sqlite, postgres, mariadb, mysql, redis and service")
 	e, err := all.ForURL("postgres://db.internal/shop")
 	assert.NoError(t, err)
 	assert.Equal(t, "postgres", e.Name())

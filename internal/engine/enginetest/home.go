@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -49,12 +50,27 @@ func Home(t testing.TB, e engine.Engine) {
 		t.Setenv(name, value)
 	}
 	t.Cleanup(func() {
+		if t.Failed() {
+			logServers(t, filepath.Join(root, "state"))
+		}
 		_, err := place.Stop(context.Background(), []engine.Engine{e}, true)
 		require.NoError(t, err)
 		left, err := filepath.Glob(filepath.Join(data, "hemzo-*-*"))
 		require.NoError(t, err)
 		require.Empty(t, left, "data of servers")
 		require.NoError(t, os.RemoveAll(data))
+	})
+}
+
+// logServers logs what servers said last: why one has ended, for one.
+func logServers(t testing.TB, state string) {
+	_ = filepath.WalkDir(state, func(path string, _ fs.DirEntry, _ error) error {
+		if strings.HasSuffix(path, ".log") {
+			text, _ := os.ReadFile(path)
+			lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+			t.Logf("%s:\n%s", filepath.Base(path), strings.Join(lines[max(0, len(lines)-60):], "\n"))
+		}
+		return nil
 	})
 }
 

@@ -43,8 +43,8 @@ func Make(path string, there func(id string) (int64, bool)) (*Folder, error) {
 // Facts is the file with the facts of id.
 func (f *Folder) Facts(id string) string { return filepath.Join(f.Path, id+".json") }
 
-// List returns all that has facts here.
-func (f *Folder) List(ctx context.Context) ([]engine.Entry, error) {
+// List returns all of some kinds, or of every one, that has facts here.
+func (f *Folder) List(ctx context.Context, kinds ...engine.Kind) ([]engine.Entry, error) {
 	names, err := os.ReadDir(f.Path)
 	if err != nil {
 		return nil, fmt.Errorf("listing the databases: %w", err)
@@ -55,7 +55,7 @@ func (f *Folder) List(ctx context.Context) ([]engine.Entry, error) {
 			return nil, err
 		}
 		id, ok := strings.CutSuffix(n.Name(), ".json")
-		if !ok {
+		if kind, _ := engine.KindOf(id); !ok || !kind.In(kinds) {
 			continue
 		}
 		e, err := f.Find(ctx, id)

@@ -4,6 +4,7 @@ package launch
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -130,6 +131,9 @@ func CopyFile(from, to string) error {
 	if err != nil {
 		return err
 	}
+	if Cloned(out, in) {
+		return out.Close()
+	}
 	return errors.Join(copyParts(in, out), out.Close())
 }
 
@@ -242,4 +246,87 @@ func FreePort() (int, error) {
 	}
 	defer l.Close()
 	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// portsFrom and portsTo bound the ports of servers: below those that systems give to
+// clients.
+const portsFrom, portsTo = 20000, 32000
+
+// Port is one for the server with its data in a folder, other ones where those before were
+// taken between their choice and their use: where the server is started anew it is the
+// same, so that what tests were told leads there.
+func Port(folder string, before int) (int, error) {
+	sum := sha256.Sum256([]byte(filepath.Base(folder)))
+	first := int(sum[0])<<8 | int(sum[1])
+	for i := range 64 {
+		port := portsFrom + (first+i*97+before)%(portsTo-portsFrom)
+		if !PortInUse(port) {
+			return port, nil
+		}
+	}
+	return FreePort()
+}
+
+// Enter gives the folder of a server to the user that it runs as, who has to be able to
+// pass through those above it; what is the server's name in messages.
+func Enter(folder string, owner *engine.User, what string) error {
+	if err := Chown(folder, owner); err != nil {
+		return fmt.Errorf("giving %s to the server's user: %w", folder, err)
+	}
+	if owner == nil {
+		return nil
+	}
+	// The folder of all these servers is Hemzo's own: others may pass through it, and see
+	// nothing.
+	if err := os.Chmod(filepath.Dir(folder), 0o711); err != nil {
+		return fmt.Errorf("letting the server's user pass: %w", err)
+	}
+	if dir := Closed(filepath.Dir(folder)); dir != "" {
+		return fault.New(fault.Lacking, "chmod o+x it, or set HEMZO_MEMORY_DIR to another folder",
+			"run by root, %s runs as another user (uid %d), who cannot pass through %s", what, owner.UID, dir)
+	}
+	return nil
+}
+
+// leastRoom is, in bytes, with how much a server can still begin.
+const leastRoom = 64 << 10
+
+// Full says that the file system of a server's folder is full, where it is: some servers
+// wait then rather than end.
+func Full(folder string) error {
+	var s unix.Statfs_t
+	if unix.Statfs(folder, &s) != nil || s.Bavail*uint64(s.Bsize) >= leastRoom {
+		return nil
+	}
+	return fault.New(fault.Lacking, "free some room, or set HEMZO_MEMORY_DIR to another folder", "the server has no room")
+}
+
+// LongestSocket is the longest path of a socket, in bytes, that every system
+// takes.
+const LongestSocket = 103
+
+// Socket is the path of a server's socket in its folder, "" where that would be too long:
+// then it is reached at its port alone.
+func Socket(folder string) string {
+	if path := filepath.Join(folder, "sock"); len(path) <= LongestSocket {
+		return path
+	}
+	return ""
+}
+
+// TooLong says what to do where a folder's path leaves no room for a socket's name.
+func TooLong(folder string) error {
+	return fault.New(fault.Lacking, "set HEMZO_MEMORY_DIR to a folder with a shorter path",
+		"the path of %s is too long for a socket in it", folder)
+}
+
+// NoRoom says what to do where a file system is full.
+func NoRoom(err error, doing string) error {
+	if errors.Is(err, unix.ENOSPC) {
+		return fault.New(fault.Lacking, "free some room, or set HEMZO_MEMORY_DIR to another folder", "%s: %v", doing, err)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	return nil
 }

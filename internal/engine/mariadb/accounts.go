@@ -1,18 +1,18 @@
 package mariadb
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 	"hemzo/internal/sqltext"
 )
 
 // definer is the clause of a definition that says as whom it runs, before what it defines;
 // dumps have it in a comment of its own.
-var definer = regexp.MustCompile("(?is)^(" + apart + "(?:CREATE|ALTER)\\b" + apart +
+var definer = pattern.Lazy("(?is)^(" + apart + "(?:CREATE|ALTER)\\b" + apart +
 	"(?:OR\\s+REPLACE\\b" + apart + ")?(?:ALGORITHM\\s*=\\s*\\w+" + apart + ")?)" +
 	"DEFINER\\s*=\\s*(`[^`]+`|'[^']+'|\"[^\"]+\"|\\w+)(?:\\s*@\\s*(?:`[^`]*`|'[^']*'|\"[^\"]*\"|[\\w.%]+))?")
 
@@ -26,7 +26,7 @@ func undefined(text string, accounts []string) string {
 	if len(accounts) == 0 {
 		return text
 	}
-	m := definer.FindStringSubmatchIndex(text)
+	m := definer().FindStringSubmatchIndex(text)
 	if m == nil || !named(text[m[4]:m[5]], accounts) {
 		return text
 	}
@@ -60,7 +60,7 @@ func ofOthers(text string, some []string) bool {
 
 // noDefiner says of a definer that is not there which key maps it.
 func noDefiner(e *fault.Error, text string) {
-	if m := definer.FindStringSubmatch(text); m != nil {
+	if m := definer().FindStringSubmatch(text); m != nil {
 		name := strings.Trim(m[2], "`'\"")
 		e.Next = "to have it run as the copy's own account, add  roles: [" + name + "]"
 	}

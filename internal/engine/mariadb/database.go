@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +17,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 	"hemzo/internal/sqltext"
 )
 
@@ -256,11 +256,11 @@ func (d *database) within(ctx context.Context, c *conn, s engine.Script, p sqlte
 }
 
 // conditional is a statement that stands in a comment which servers run, as a whole.
-var conditional = regexp.MustCompile(`(?s)^/\*M?!\d*\s*(.*)\*/$`)
+var conditional = pattern.Lazy(`(?s)^/\*M?!\d*\s*(.*)\*/$`)
 
 // conditionalText is what such a comment says; any other text stays.
 func conditionalText(text string) string {
-	if m := conditional.FindStringSubmatch(text); m != nil {
+	if m := conditional().FindStringSubmatch(text); m != nil {
 		return m[1]
 	}
 	return text

@@ -5,11 +5,11 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/pattern"
 )
 
 // definition is what makes an object of a schema.
@@ -25,7 +25,7 @@ type definition struct {
 }
 
 // position is the AUTO_INCREMENT in a definition, which is no part of it.
-var position = regexp.MustCompile(` AUTO_INCREMENT=\d+`)
+var position = pattern.Lazy(` AUTO_INCREMENT=\d+`)
 
 // object is the definition's sum. Schemas of Hemzo's own names are told apart by nothing
 // else: what they say of their own name is the same in each.
@@ -35,7 +35,7 @@ func (d definition) object(schema string) object {
 	}
 	sql := d.SQL
 	if d.Kind == "table" {
-		sql = position.ReplaceAllString(sql, "")
+		sql = position().ReplaceAllString(sql, "")
 	}
 	parts := []string{neutral(sql, schema), d.Order}
 	for _, s := range d.Under {

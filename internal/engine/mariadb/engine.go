@@ -8,13 +8,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/percopy"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 	"hemzo/internal/source"
 	"hemzo/internal/sqltext"
 )
@@ -54,12 +54,13 @@ func (e Engine) Traces() engine.Traces {
 	return engine.Traces{Words: ownWords, Version: "10.11"}
 }
 
-var ownWords = regexp.MustCompile(`(?i)\b(AUTO_INCREMENT|ENGINE\s*=\s*\w+|UNSIGNED|TINYINT)\b`)
+var ownWords = pattern.Lazy(`(?i)\b(AUTO_INCREMENT|ENGINE\s*=\s*\w+|UNSIGNED|TINYINT)\b`)
 
 // Hosting: a process for each copy, or one server for all.
 func (e Engine) Hosting() engine.Hosting {
 	h := engine.Hosting{Process: e, Container: e, Connect: e.connect, Prune: e.prune, Existing: e, Gate: openGate,
-		Foretold: &engine.Foretold{Ports: func(engine.Spec) []int { return []int{serverPort} }, Move: e.move}}
+		Foretold: &engine.Foretold{Ports: func(engine.Spec) []int { return []int{serverPort} }, Move: e.move},
+		Trial:    imitation()}
 	if !e.MySQL { // a server of which takes four times the memory, and the time to start
 		h.PerCopy = open
 	}
@@ -69,7 +70,7 @@ func (e Engine) Hosting() engine.Hosting {
 // MaxLayers is few: a layer is a whole data folder, or a schema with all rows.
 func (Engine) MaxLayers() int { return 4 }
 
-var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_-]*$`)
+var plainName = pattern.Lazy(`^[a-z_][a-z0-9_-]*$`)
 
 // reservedSettings are those that Hemzo needs as it sets them.
 var reservedSettings = []string{"port", "socket", "datadir", "bind_address", "pid_file", "user", "init_file",
@@ -78,25 +79,25 @@ var reservedSettings = []string{"port", "socket", "datadir", "bind_address", "pi
 
 // Check reports what of a Spec MariaDB cannot give.
 func (e Engine) Check(s engine.Spec) error {
-	if s.Version != "" && !versionWanted.MatchString(s.Version) {
+	if s.Version != "" && !versionWanted().MatchString(s.Version) {
 		return fault.New(fault.Usage, "as in  version: 10.11", "%s: %q is not a version", e.Name(), s.Version)
 	}
 	for _, set := range s.Settings {
-		if !plainName.MatchString(set.Name) {
+		if !plainName().MatchString(set.Name) {
 			return fault.New(fault.Usage, "", "%s: %q is not a setting's name", e.Name(), set.Name)
 		}
 		if slices.Contains(reservedSettings, strings.ReplaceAll(set.Name, "-", "_")) {
 			return fault.New(fault.Usage, "leave it out", "%s: the setting %s is Hemzo's to choose", e.Name(), set.Name)
 		}
-		if strings.EqualFold(set.Name, "sql_mode") && readsOtherwise.MatchString(set.Value) {
+		if strings.EqualFold(set.Name, "sql_mode") && readsOtherwise().MatchString(set.Value) {
 			return fault.New(fault.Usage, "SET sql_mode  in the sources that are written in it",
 				"%s: sql_mode = %s would have all sources read in another way", e.Name(), set.Value)
 		}
 	}
 	switch {
-	case !plainName.MatchString(charsetOf(s)):
+	case !plainName().MatchString(charsetOf(s)):
 		return fault.New(fault.Usage, "as in  encoding: utf8mb4", "%s: %q is not a character set", e.Name(), s.Encoding)
-	case collationOf(s) != "" && !plainName.MatchString(collationOf(s)):
+	case collationOf(s) != "" && !plainName().MatchString(collationOf(s)):
 		return fault.New(fault.Usage, "as in  locale: utf8mb4_unicode_ci", "%s: %q is not a collation", e.Name(), s.Locale)
 	case len(s.Extensions) > 0:
 		return fault.New(fault.Usage, "leave out  extensions:", "%s has no extensions", e.Name())
@@ -109,9 +110,9 @@ func (e Engine) Check(s engine.Spec) error {
 }
 
 // readsOtherwise are modes in which quotes or backslashes mean something else.
-var readsOtherwise = regexp.MustCompile(`(?i)ANSI|NO_BACKSLASH_ESCAPES|ORACLE|MSSQL|DB2|MAXDB|POSTGRESQL`)
+var readsOtherwise = pattern.Lazy(`(?i)ANSI|NO_BACKSLASH_ESCAPES|ORACLE|MSSQL|DB2|MAXDB|POSTGRESQL`)
 
-var versionWanted = regexp.MustCompile(`^[0-9]+(\.[0-9]+)?$`)
+var versionWanted = pattern.Lazy(`^[0-9]+(\.[0-9]+)?$`)
 
 // Fingerprint lists what the state before the first step depends on.
 func (e Engine) Fingerprint(s engine.Spec) []string {
@@ -153,11 +154,11 @@ func (e Engine) Needs(_ context.Context, spec engine.Spec) []engine.Need {
 	return []engine.Need{n}
 }
 
-var notInNames = regexp.MustCompile(`[^a-z0-9_]+`)
+var notInNames = pattern.Lazy(`[^a-z0-9_]+`)
 
 // schemaName is what the database is called on its server: as in the project file.
 func schemaName(s engine.Spec) string {
-	name := notInNames.ReplaceAllString(strings.ToLower(s.Database), "_")
+	name := notInNames().ReplaceAllString(strings.ToLower(s.Database), "_")
 	if name == "" || slices.Contains(systemSchemas, name) {
 		name = "hemzo_" + name
 	}

@@ -299,7 +299,7 @@ var unlikeReading = regexp.MustCompile(`^CALL|autocommit|BEGIN|TEMPORARY`)
 // and resets take it back.
 func TestGateEquals(t *testing.T) {
 	t.Run("memory", func(t *testing.T) { gateEquals(t, here(), place.Wanted{Where: []string{"memory"}}, *rounds) })
-	containers(t)
+	enginetest.Containers(t)
 	for _, k := range kinds {
 		t.Run(strings.TrimPrefix(k.image, "hemzo-test/"), func(t *testing.T) {
 			gateEquals(t, k, place.Wanted{Where: []string{"container"}}, *shared)
@@ -661,7 +661,7 @@ func TestGateAtOnce(t *testing.T) {
 
 // TestGateTLS: a server that is there already is reached by TLS where its URL says so.
 func TestGateTLS(t *testing.T) {
-	containers(t)
+	enginetest.Containers(t)
 	k := kinds[2]
 	enginetest.Home(t, k.engine)
 	g := beginGated(t, k, place.Wanted{Where: []string{"existing"}, URL: k.there(t, "root") + "?tls=skip-verify"},

@@ -131,15 +131,13 @@ func (e Engine) prune(ctx context.Context, at json.RawMessage) error {
 	if s.About().Where == "memory" { // all of it goes
 		return nil
 	}
-	all, err := s.List(ctx)
+	all, err := s.List(ctx, engine.Copy, engine.Kept, engine.Work)
 	if err != nil {
 		return err
 	}
 	for _, x := range all {
-		if x.Kind != engine.Template {
-			if err := s.Drop(ctx, x.ID); err != nil {
-				return fmt.Errorf("dropping what is not kept: %w", err)
-			}
+		if err := s.Drop(ctx, x.ID); err != nil {
+			return fmt.Errorf("dropping what is not kept: %w", err)
 		}
 	}
 	return s.Clear(ctx)

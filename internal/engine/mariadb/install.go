@@ -8,10 +8,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 )
 
 const advice = "install it (on Debian: apt-get install mariadb-server-core), or put the folders of its programs " +
@@ -29,7 +29,7 @@ type installation struct {
 	stamp   string // changes when another is installed in its place
 }
 
-var versionLine = regexp.MustCompile(`Ver ([0-9]+\.[0-9]+)(\.[0-9]+)?(-MariaDB)?`)
+var versionLine = pattern.Lazy(`Ver ([0-9]+\.[0-9]+)(\.[0-9]+)?(-MariaDB)?`)
 
 // find finds the server of a version; any for "". Distributions have one at a time.
 func (e Engine) find(version string) (installation, error) {
@@ -50,7 +50,7 @@ func (e Engine) find(version string) (installation, error) {
 	if err != nil {
 		return installation{}, err
 	}
-	m := versionLine.FindStringSubmatch(said)
+	m := versionLine().FindStringSubmatch(said)
 	if m == nil || (m[3] == "") != e.MySQL {
 		return installation{}, fault.New(fault.Lacking, next, "%s is no %s server: %s", server, e.product(), said)
 	}

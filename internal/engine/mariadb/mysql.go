@@ -24,7 +24,7 @@ var mysqlFixed = []engine.Setting{{Name: "innodb_redo_log_capacity", Value: "16M
 // would take four times MariaDB's memory, and its time to start. What it holds goes with it.
 func (l *layout) mysqlProgram(port int) (*engine.Program, error) {
 	first := filepath.Join(l.home.Folder, "accounts.sql")
-	password := derived(l.home.Password, admin)
+	password := engine.Derive([]byte(l.home.Password), admin)
 	accounts := strings.Join([]string{
 		fmt.Sprintf("CREATE USER IF NOT EXISTS '%s'@'%%' IDENTIFIED BY '%s';", admin, password),
 		fmt.Sprintf("GRANT ALL ON *.* TO '%s'@'%%' WITH GRANT OPTION;", admin),
@@ -32,9 +32,9 @@ func (l *layout) mysqlProgram(port int) (*engine.Program, error) {
 	if err := errors.Join(os.WriteFile(first, []byte(accounts+"\n"), 0o600), launch.Chown(first, l.owner)); err != nil {
 		return nil, fmt.Errorf("writing the server's accounts: %w", err)
 	}
-	a := address{Socket: filepath.Join(l.home.Folder, "sock"), Host: "127.0.0.1", Port: port, Admin: password,
+	a := address{Socket: launch.Socket(l.home.Folder), Host: "127.0.0.1", Port: port, Admin: password,
 		MySQL: true, Version: l.version, Where: "memory"}
-	args := []string{"--no-defaults", "--datadir=" + l.data, "--socket=" + a.Socket, "--port=" + strconv.Itoa(port),
+	args := []string{"--no-defaults", "--datadir=" + l.data, "--socket=" + a.socket(), "--port=" + strconv.Itoa(port),
 		"--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(l.home.Folder, "pid"), "--tmpdir=" + l.home.Folder,
 		"--init-file=" + first, "--secure-file-priv=NULL", "--innodb-buffer-pool-size=64M"}
 	settings := append(Engine{MySQL: true}.sharedSettings(), l.spec.Settings...)

@@ -1,11 +1,10 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
-	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
-	"encoding/base32"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -117,19 +116,8 @@ func (l *layout) next(ctx context.Context, failed error) (*engine.Program, error
 
 // prepare lays out the data: those that the server begins with, or fresh ones.
 func (l *layout) prepare(ctx context.Context) error {
-	if err := launch.Chown(l.home.Folder, l.owner); err != nil {
-		return fmt.Errorf("giving %s to the server's user: %w", l.home.Folder, err)
-	}
-	if l.owner != nil {
-		// The folder of all these servers is Hemzo's own: others may pass through it, and
-		// see nothing.
-		if err := os.Chmod(filepath.Dir(l.home.Folder), 0o711); err != nil {
-			return fmt.Errorf("letting the server's user pass: %w", err)
-		}
-		if dir := launch.Closed(filepath.Dir(l.home.Folder)); dir != "" {
-			return fault.New(fault.Lacking, "chmod o+x it, or set HEMZO_MEMORY_DIR to another folder",
-				"run by root, MariaDB runs as another user (uid %d), who cannot pass through %s", l.owner.UID, dir)
-		}
+	if err := launch.Enter(l.home.Folder, l.owner, "MariaDB"); err != nil {
+		return err
 	}
 	from := filepath.Join(l.home.From, dataFolder)
 	if l.home.From == "" {
@@ -141,7 +129,7 @@ func (l *layout) prepare(ctx context.Context) error {
 		}
 	}
 	if err := launch.CopyTree(from, l.data, l.owner); err != nil {
-		return noRoom(err, "copying the data of a server")
+		return launch.NoRoom(err, "copying the data of a server")
 	}
 	if l.home.From == "" {
 		return nil
@@ -162,7 +150,7 @@ func (l *layout) fillMemory() error {
 		}
 		path := filepath.Join(l.home.Folder, "rows-"+strconv.Itoa(t.File))
 		if err := errors.Join(launch.CopyFile(s.rowsFile(t), path), launch.Chown(path, l.owner)); err != nil {
-			return noRoom(err, "copying the rows of "+t.Name)
+			return launch.NoRoom(err, "copying the rows of "+t.Name)
 		}
 		l.first = append(l.first, fmt.Sprintf("LOAD DATA INFILE %s INTO TABLE %s.%s%s (%s)", text(path), quote(s.Schema),
 			quote(t.Name), fields, quoteAll(t.stored())))
@@ -172,16 +160,6 @@ func (l *layout) fillMemory() error {
 
 // dataFolder is the name of the data's folder in a template.
 const dataFolder = "data"
-
-func noRoom(err error, doing string) error {
-	if errors.Is(err, syscall.ENOSPC) {
-		return fault.New(fault.Lacking, "free some room, or set HEMZO_MEMORY_DIR to another folder", "%s: %v", doing, err)
-	}
-	if err != nil {
-		return fmt.Errorf("%s: %w", doing, err)
-	}
-	return nil
-}
 
 // initialize lays out a fresh data folder, and keeps it.
 func (l *layout) initialize(ctx context.Context, kept string) error {
@@ -221,7 +199,7 @@ func (l *layout) initialize(ctx context.Context, kept string) error {
 		return e
 	}
 	if err := launch.CopyTree(fresh, work, nil); err != nil {
-		return noRoom(err, "keeping a fresh data folder")
+		return launch.NoRoom(err, "keeping a fresh data folder")
 	}
 	if err := os.Rename(work, kept); err != nil && !errors.Is(err, os.ErrExist) && !errors.Is(err, syscall.ENOTEMPTY) {
 		return err
@@ -238,13 +216,6 @@ const admin = "hemzo"
 
 func ownerOf(schema string) string { return "hemzo_" + schema }
 
-// derived is the password of another account than the tests'.
-func derived(secret, account string) string {
-	mac := hmac.New(sha256.New, []byte(secret))
-	mac.Write([]byte(account))
-	return base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(mac.Sum(nil))[:26]
-}
-
 // accounts are the statements that the server runs before anybody comes in: those of
 // another life know other passwords.
 func (l *layout) accounts() string {
@@ -255,9 +226,11 @@ func (l *layout) accounts() string {
 		charset += " COLLATE " + collation
 	}
 	all := []string{
-		fmt.Sprintf("CREATE OR REPLACE USER '%s'@'%%' IDENTIFIED BY '%s'", admin, derived(l.home.Password, admin)),
+		fmt.Sprintf("CREATE OR REPLACE USER '%s'@'%%' IDENTIFIED BY '%s'", admin,
+			engine.Derive([]byte(l.home.Password), admin)),
 		fmt.Sprintf("GRANT ALL ON *.* TO '%s'@'%%' WITH GRANT OPTION", admin),
-		fmt.Sprintf("CREATE OR REPLACE USER '%s'@'%%' IDENTIFIED BY '%s'", owner, derived(l.home.Password, owner)),
+		fmt.Sprintf("CREATE OR REPLACE USER '%s'@'%%' IDENTIFIED BY '%s'", owner,
+			engine.Derive([]byte(l.home.Password), owner)),
 		fmt.Sprintf("GRANT ALL ON `%s`.* TO '%s'@'%%'", strings.ReplaceAll(schema, "_", `\_`), owner),
 		"DROP USER IF EXISTS ''@'localhost', ''@'" + hostname() + "', 'root'@'localhost', 'root'@'127.0.0.1', " +
 			"'root'@'::1', 'root'@'" +
@@ -285,6 +258,10 @@ func collationOf(s engine.Spec) string {
 	}
 	return strings.ToLower(s.Locale)
 }
+
+// socket is where the server's socket lies: it has one in any case, and its path counts
+// from the data folder.
+func (a address) socket() string { return cmp.Or(a.Socket, "../sock") }
 
 func hostname() string {
 	name, _ := os.Hostname()
@@ -318,27 +295,9 @@ type address struct {
 	Narrow    bool   `json:"narrow,omitempty"` // Hemzo's account sees nothing of the server's own tables
 }
 
-// portsFrom and portsTo bound the ports of servers: below those that systems give to
-// clients.
-const portsFrom, portsTo = 20000, 32000
-
-// port is one for this copy: where its server is started anew it is the same, so that
-// what tests were told leads there.
-func (l *layout) port() (int, error) {
-	sum := sha256.Sum256([]byte(filepath.Base(l.home.Folder)))
-	first := int(sum[0])<<8 | int(sum[1])
-	for i := range 64 {
-		port := portsFrom + (first+i*97+l.ports)%(portsTo-portsFrom)
-		if !launch.PortInUse(port) {
-			return port, nil
-		}
-	}
-	return launch.FreePort()
-}
-
 // program is the server on the data folder.
 func (l *layout) program() (*engine.Program, error) {
-	port, err := l.port()
+	port, err := launch.Port(l.home.Folder, l.ports)
 	if err != nil {
 		return nil, err
 	}
@@ -351,10 +310,11 @@ func (l *layout) program() (*engine.Program, error) {
 		return nil, fmt.Errorf("writing the server's accounts: %w", err)
 	}
 	schema := schemaName(l.spec)
-	a := address{Socket: filepath.Join(l.home.Folder, "sock"), Port: port, Schema: schema,
-		Admin: derived(l.home.Password, admin), Password: derived(l.home.Password, ownerOf(schema)), Folder: l.data,
+	a := address{Socket: launch.Socket(l.home.Folder), Port: port, Schema: schema,
+		Admin:    engine.Derive([]byte(l.home.Password), admin),
+		Password: engine.Derive([]byte(l.home.Password), ownerOf(schema)), Folder: l.data,
 		Life: rand.Text(), Server: l.server, Version: l.version}
-	args := []string{"--no-defaults", "--datadir=" + l.data, "--socket=" + a.Socket, "--port=" + strconv.Itoa(port),
+	args := []string{"--no-defaults", "--datadir=" + l.data, "--socket=" + a.socket(), "--port=" + strconv.Itoa(port),
 		"--bind-address=127.0.0.1", "--pid-file=" + filepath.Join(l.home.Folder, "pid"), "--tmpdir=" + l.home.Folder,
 		"--init-file=" + first, "--skip-name-resolve", "--local-infile=1", "--secure-file-priv=", "--userstat=1",
 		"--default-time-zone=+00:00"}
@@ -375,7 +335,8 @@ func (l *layout) program() (*engine.Program, error) {
 			if launch.PortInUse(port) {
 				return errPort
 			}
-			return fmt.Errorf("MariaDB ended while it started (exit code %d)", code)
+			return cmp.Or(launch.Full(l.home.Folder),
+				fmt.Errorf("MariaDB ended while it started (exit code %d)", code))
 		},
 	}, nil
 }
@@ -384,7 +345,7 @@ func (l *layout) program() (*engine.Program, error) {
 func (l *layout) probe(ctx context.Context, a address, first string) (json.RawMessage, error) {
 	conn, err := a.dial(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("waiting for MariaDB: %w: %w", engine.ErrNotReady, err)
+		return nil, cmp.Or(launch.Full(l.home.Folder), fmt.Errorf("waiting for MariaDB: %w: %w", engine.ErrNotReady, err))
 	}
 	defer conn.close()
 	os.Remove(first) // it holds passwords

@@ -40,29 +40,9 @@ type held struct {
 func begin(t testing.TB, k kind, w place.Wanted) *held {
 	enginetest.Home(t, k.engine)
 	k = k.withTools(t)
-	s := k.subject(w)
-	w.Database, w.Spec, w.Ready = "honey", s.Spec, time.Minute
-	server, err := place.Open(t.Context(), s.Engine, w)
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, server.Close()) })
-	h := &held{kind: k, server: server, template: engine.TemplateID(strings.Repeat("0", 64))}
-	facts := engine.Facts{Format: engine.Format, Database: "honey", Start: h.template}
-	work := engine.NewID(engine.Work)
-	require.NoError(t, server.Create(t.Context(), work, s.Spec, facts))
-	d, err := server.Open(t.Context(), work, engine.Session{})
-	require.NoError(t, err)
-	for _, text := range s.Steps {
-		require.NoError(t, d.Apply(t.Context(), engine.Script{File: "a.sql", Text: text, First: 1}))
-	}
-	require.NoError(t, d.Close())
-	require.NoError(t, server.Rename(t.Context(), work, h.template, facts))
-	for _, e := range []*engine.Entry{&h.copied, &h.fresh} {
-		id := engine.NewID(engine.Copy)
-		require.NoError(t, server.Copy(t.Context(), h.template, id, facts))
-		*e, err = server.Find(t.Context(), id)
-		require.NoError(t, err)
-		t.Cleanup(func() { require.NoError(t, server.Drop(context.Background(), id)) })
-	}
+	m := enginetest.NewTemplate(t, k.subject(w))
+	h := &held{kind: k, server: m.Server, template: m.ID}
+	h.copied, h.fresh = m.Take(t), m.Take(t)
 	h.baseline = h.copied.Facts.Baseline
 	return h
 }
@@ -156,7 +136,7 @@ func TestRandomWork(t *testing.T) {
 
 // TestRandomWorkShared: on one server for all copies too, of each version.
 func TestRandomWorkShared(t *testing.T) {
-	containers(t)
+	enginetest.Containers(t)
 	for _, k := range kinds {
 		t.Run(strings.TrimPrefix(k.image, "hemzo-test/"), func(t *testing.T) {
 			randomWork(t, k, place.Wanted{Where: []string{"container"}}, *shared)
@@ -271,7 +251,7 @@ func TestInProportion(t *testing.T) {
 // in its way, or ends it.
 func TestWaits(t *testing.T) {
 	t.Run("memory", func(t *testing.T) { waits(t, here(), place.Wanted{Where: []string{"memory"}}) })
-	containers(t)
+	enginetest.Containers(t)
 	for _, k := range kinds {
 		t.Run(strings.TrimPrefix(k.image, "hemzo-test/"), func(t *testing.T) {
 			waits(t, k, place.Wanted{Where: []string{"container"}})
@@ -310,4 +290,38 @@ func waits(t *testing.T, k kind, w place.Wanted) {
 	require.NoError(t, err)
 	<-ended // it may have been let in before it was ended
 	require.Equal(t, h.kind.dump(t, h.connection(t, h.fresh)), h.kind.dump(t, h.connection(t, h.copied)))
+}
+
+// TestGoneClient: what a client began and did not wait for is over before a reset looks.
+func TestGoneClient(t *testing.T) {
+	h := begin(t, here(), place.Wanted{Where: []string{"memory"}})
+	start := h.kind.dump(t, h.connection(t, h.copied))
+	leave := func(statement string) {
+		limited, stop := context.WithTimeout(t.Context(), 60*time.Millisecond)
+		defer stop()
+		_, err := h.client(t).ExecContext(limited, statement)
+		require.ErrorIs(t, err, context.DeadlineExceeded)
+	}
+	leave("UPDATE reading SET grams = 1 WHERE SLEEP(0.2) = 0")
+	_, err := h.reset(t, engine.Session{Wait: time.Minute})
+	require.NoError(t, err)
+	require.Equal(t, start, h.kind.dump(t, h.connection(t, h.copied)))
+
+	holder := h.client(t)
+	for _, statement := range []string{"BEGIN", "DELETE FROM reading WHERE grams < 38"} { // it locks rows, and finds none
+		_, err = holder.ExecContext(t.Context(), statement)
+		require.NoError(t, err)
+	}
+	leave("UPDATE reading SET at = '2027-01-02'")
+	_, err = h.reset(t, engine.Session{Wait: time.Millisecond})
+	var blocked *engine.Blocked
+	require.ErrorAs(t, err, &blocked)
+	require.Len(t, blocked.Sessions, 1)
+	require.Contains(t, blocked.Sessions[0].Query, "UPDATE reading")
+	_, err = h.reset(t, engine.Session{Force: true})
+	require.NoError(t, err)
+	require.NoError(t, holder.PingContext(t.Context()), "it has changed nothing")
+	_, err = holder.ExecContext(t.Context(), "ROLLBACK")
+	require.NoError(t, err)
+	require.Equal(t, start, h.kind.dump(t, h.connection(t, h.copied)))
 }

@@ -79,8 +79,9 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 		return d.replace(ctx, r, "it is another state than the last one", false)
 	}
 	c, err := d.admin(ctx)
+	var running []engine.Client
 	if err == nil {
-		err = c.PingContext(ctx)
+		running, err = runningStatements(ctx, c, d.at.among())
 	}
 	if err != nil {
 		if ctx.Err() != nil {
@@ -91,6 +92,14 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 		}
 		return d.replace(ctx, r, "its server did not answer", false)
 	}
+	if err := d.awaitStatements(ctx, c, running); err != nil {
+		return nil, err
+	}
+	return d.putBack(ctx, r, c, s)
+}
+
+// putBack puts back what was touched, in place where that can be.
+func (d *database) putBack(ctx context.Context, r engine.Reset, c *conn, s *state) (*engine.Report, error) {
 	x, err := d.suspect(ctx, c, s, r.Baseline)
 	if err != nil {
 		return nil, err
@@ -113,6 +122,53 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	touched = slices.DeleteFunc(touched, func(t *table) bool { return t.Kind == "SYSTEM VERSIONED" })
 	p := &putBack{database: d, c: c, state: s, suspicion: x, report: &engine.Report{Tables: []engine.TableReport{}}}
 	return p.do(ctx, r, touched)
+}
+
+// awaitStatements waits until sessions have ended the statements that they run, or ends the
+// sessions where that is wanted: what they are about to write is counted by nobody yet, and
+// the server goes on also where the client has gone.
+func (d *database) awaitStatements(ctx context.Context, c *conn, running []engine.Client) error {
+	end := time.Now().Add(d.session.Wait)
+	for pause := time.Millisecond; len(running) > 0; pause = min(pause*2, 50*time.Millisecond) {
+		switch {
+		case d.session.Force:
+			kill(ctx, c, running)
+			if d.session.Ended != nil {
+				d.session.Ended()
+			}
+		case time.Now().After(end):
+			all, err := sessions(ctx, c, d.at.among())
+			if err != nil {
+				return err
+			}
+			all = slices.DeleteFunc(all, func(x engine.Client) bool { return !contains(running, x.PID) })
+			return engine.InTheWay(all, d.session.Wait,
+				"let them end, give more time with  --wait, or end the sessions with  --force",
+				"statements are running that may write")
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+		}
+		now, err := runningStatements(ctx, c, d.at.among())
+		if err != nil {
+			return err
+		}
+		running = slices.DeleteFunc(running, func(r engine.Client) bool { return !contains(now, r.PID) })
+	}
+	return nil
+}
+
+// kill ends sessions; one may have gone already.
+func kill(ctx context.Context, c *conn, all []engine.Client) {
+	for _, x := range all {
+		_ = c.do(ctx, fmt.Sprintf("KILL CONNECTION %d", x.PID))
+	}
+}
+
+func contains(all []engine.Client, pid int) bool {
+	return slices.ContainsFunc(all, func(x engine.Client) bool { return x.PID == pid })
 }
 
 // refresh finds the copy's server anew: another process may have put one in its place.
@@ -388,9 +444,7 @@ func (p *putBack) lock(ctx context.Context, touched []*table) error {
 			return engine.InTheWay(blocking, p.session.Wait, "end these sessions, or have them ended with  --force",
 				"sessions hold locks on what is to be put back")
 		}
-		for _, b := range blocking {
-			_ = p.c.do(ctx, fmt.Sprintf("KILL CONNECTION %d", b.PID)) // it may have gone
-		}
+		kill(ctx, p.c, blocking)
 		if len(blocking) > 0 && p.session.Ended != nil {
 			p.session.Ended()
 		}
@@ -416,9 +470,7 @@ func (p *putBack) awaitEnd(ctx context.Context, ended []engine.Client) error {
 		if err != nil {
 			return err
 		}
-		if !slices.ContainsFunc(now, func(x engine.Client) bool {
-			return slices.ContainsFunc(ended, func(e engine.Client) bool { return e.PID == x.PID })
-		}) {
+		if !slices.ContainsFunc(now, func(x engine.Client) bool { return contains(ended, x.PID) }) {
 			return nil
 		}
 	}

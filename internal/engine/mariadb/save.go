@@ -85,7 +85,7 @@ func save(ctx context.Context, at engine.Endpoint, to string) (err error) {
 	owner := launch.ServerUser("mysql")
 	defer os.RemoveAll(work)
 	if err := errors.Join(os.Mkdir(work, 0o700), launch.Chown(work, owner)); err != nil {
-		return noRoom(err, "making a folder")
+		return launch.NoRoom(err, "making a folder")
 	}
 	s := &state{Schema: a.Schema}
 	if s.Tables, err = tables(ctx, c, a.Schema); err != nil {
@@ -111,14 +111,14 @@ func save(ctx context.Context, at engine.Endpoint, to string) (err error) {
 		return err
 	}
 	if err := os.WriteFile(filepath.Join(to, stateFile), b, 0o600); err != nil {
-		return noRoom(err, "writing a state")
+		return launch.NoRoom(err, "writing a state")
 	}
 	if err := launch.Thin(filepath.Join(work, dataFolder)); err != nil {
-		return noRoom(err, "thinning the data of a server")
+		return launch.NoRoom(err, "thinning the data of a server")
 	}
 	for _, part := range []string{"rows", dataFolder} {
 		if err := launch.CopyTree(filepath.Join(work, part), filepath.Join(to, part), nil); err != nil {
-			return noRoom(err, "keeping the data of a server")
+			return launch.NoRoom(err, "keeping the data of a server")
 		}
 	}
 	return nil
@@ -141,7 +141,7 @@ const fields = ` CHARACTER SET binary FIELDS TERMINATED BY '\t' ESCAPED BY '\\' 
 // writeRows has the server write the rows of each table to a file, and counts them.
 func (s *state) writeRows(ctx context.Context, c *conn, folder string, owner *engine.User) error {
 	if err := errors.Join(os.Mkdir(folder, 0o700), launch.Chown(folder, owner)); err != nil {
-		return noRoom(err, "making a folder")
+		return launch.NoRoom(err, "making a folder")
 	}
 	now, err := counters(ctx, c, s.Schema, nil)
 	if err != nil {
@@ -237,7 +237,7 @@ func freeze(ctx context.Context, c *conn, a address, s *state, to string, owner 
 		return err
 	}
 	if err := launch.CopyTree(a.Folder, to, owner); err != nil {
-		return noRoom(err, "copying the data of a server")
+		return launch.NoRoom(err, "copying the data of a server")
 	}
 	os.Remove(filepath.Join(to, "ibtmp1")) // it begins anew
 	return nil

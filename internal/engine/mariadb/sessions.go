@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -34,19 +35,10 @@ func sessions(ctx context.Context, c *conn, schema string) ([]engine.Client, err
 		began = "IFNULL((SELECT UNIX_TIMESTAMP(MIN(t.trx_started)) FROM information_schema.INNODB_TRX t WHERE " +
 			"t.trx_mysql_thread_id = p.ID), 0)"
 	}
-	query := "SELECT p.ID, p.USER, p.HOST, p.COMMAND, IFNULL(p.INFO, ''), " + seconds + ", " + began + " FROM " +
-		"information_schema.PROCESSLIST p WHERE p.ID <> CONNECTION_ID() AND p.USER NOT IN (?, 'system user', " +
-		"'event_scheduler')"
-	args := []any{c.login}
-	if c.own != nil { // the tests' too
-		args[0] = ""
-	}
-	if schema != "" {
-		query, args = query+" AND (p.DB = ? OR p.USER = ?)", append(args, schema, schema)
-	}
-	rows, err := c.rows(ctx, query+" ORDER BY p.ID", args...)
+	rows, err := processes(ctx, c, schema, "p.ID, p.USER, p.HOST, p.COMMAND, IFNULL(p.INFO, ''), "+seconds+", "+began,
+		"ORDER BY p.ID")
 	if err != nil {
-		return nil, fmt.Errorf("asking who is connected: %w", err)
+		return nil, err
 	}
 	waits, err := waiting(ctx, c)
 	if err != nil {
@@ -55,11 +47,6 @@ func sessions(ctx context.Context, c *conn, schema string) ([]engine.Client, err
 	all := []engine.Client{}
 	for _, r := range rows {
 		pid, _ := strconv.Atoi(r[0])
-		if c.own != nil {
-			if _, hemzo := c.own.Load(r[0]); hemzo {
-				continue
-			}
-		}
 		since, _ := strconv.ParseFloat(r[5], 64)
 		began, _ := strconv.ParseFloat(r[6], 64)
 		x := engine.Client{PID: pid, User: r[1], Address: r[2], Query: r[4], State: strings.ToLower(r[3]),
@@ -76,6 +63,42 @@ func sessions(ctx context.Context, c *conn, schema string) ([]engine.Client, err
 		all = append(all, x)
 	}
 	return all, nil
+}
+
+// processes asks of the sessions of a server, or of one schema of it, but for Hemzo's. The
+// first that is asked for is the session's number.
+func processes(ctx context.Context, c *conn, schema, what, which string) ([][]string, error) {
+	query := "SELECT " + what + " FROM information_schema.PROCESSLIST p WHERE p.ID <> CONNECTION_ID() AND p.USER NOT IN " +
+		"(?, 'system user', 'event_scheduler')"
+	args := []any{c.login}
+	if c.own != nil { // the tests' too
+		args[0] = ""
+	}
+	if schema != "" {
+		query, args = query+" AND (p.DB = ? OR p.USER = ?)", append(args, schema, schema)
+	}
+	rows, err := c.rows(ctx, query+" "+which, args...)
+	if err != nil {
+		return nil, fmt.Errorf("asking who is connected: %w", err)
+	}
+	if c.own != nil {
+		rows = slices.DeleteFunc(rows, func(r []string) bool {
+			_, hemzo := c.own.Load(r[0])
+			return hemzo
+		})
+	}
+	return rows, nil
+}
+
+// runningStatements lists the sessions that run a statement, with no more of each than that.
+func runningStatements(ctx context.Context, c *conn, schema string) (all []engine.Client, err error) {
+	rows, err := processes(ctx, c, schema, "p.ID, p.USER, p.HOST, IFNULL(p.INFO, '')",
+		"AND p.COMMAND NOT IN ('Sleep', 'Daemon', 'Connect', 'Binlog Dump', 'Binlog Dump GTID')")
+	for _, r := range rows {
+		pid, _ := strconv.Atoi(r[0])
+		all = append(all, engine.Client{PID: pid, User: r[1], Address: r[2], Query: r[3], State: "query"})
+	}
+	return all, err
 }
 
 // waiting tells of sessions that wait for locks on rows who holds them.

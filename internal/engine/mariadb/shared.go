@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -240,8 +241,11 @@ func (s *shared) Connection(id string, facts engine.Facts) engine.Connection {
 	return s.locateFacts(id, facts).connection()
 }
 
-// List returns all that has an entry and is there.
-func (s *shared) List(ctx context.Context) ([]engine.Entry, error) { return s.list(ctx, "") }
+// List returns all of some kinds, or of every one, that has an entry and is there.
+func (s *shared) List(ctx context.Context, kinds ...engine.Kind) ([]engine.Entry, error) {
+	all, err := s.list(ctx, "")
+	return slices.DeleteFunc(all, func(e engine.Entry) bool { return !e.Kind.In(kinds) }), err
+}
 
 func (s *shared) list(ctx context.Context, id string) (all []engine.Entry, err error) {
 	// A copy whose schema somebody has dropped is put back by its next reset.

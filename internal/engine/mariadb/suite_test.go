@@ -20,7 +20,6 @@ import (
 	"github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/require"
 
-	"hemzo/internal/container"
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/enginetest"
 	"hemzo/internal/engine/mariadb"
@@ -270,7 +269,7 @@ func hold(t *testing.T, c engine.Connection) (release func()) {
 
 // here is the server whose programs are on this machine.
 func here() kind {
-	return kind{engine: mariadb.Engine{MySQL: strings.Contains(os.Getenv(inside), "mysql")}}
+	return kind{engine: mariadb.Engine{MySQL: strings.Contains(os.Getenv(enginetest.Inside), "mysql")}}
 }
 
 // TestSuite: what every engine has to do, in memory.
@@ -280,23 +279,13 @@ func TestSuite(t *testing.T) {
 	enginetest.Run(t, k.subject(place.Wanted{Where: []string{"memory"}}))
 }
 
-// containers skips a test where there are none; root has them installed.
-func containers(t *testing.T) {
-	docker, err := container.Find(t.Context())
-	if err != nil && os.Getuid() != 0 {
-		t.Skip(err)
-	}
-	require.NoError(t, err)
-	require.NoError(t, docker.Close())
-}
-
 // kinds are the servers in images.
 var kinds = []kind{{image: "hemzo-test/mariadb:10.5"}, {image: "hemzo-test/mariadb:10.11"},
 	{image: "hemzo-test/mariadb:11.8"}, {engine: mariadb.Engine{MySQL: true}, image: "hemzo-test/mysql:9"}}
 
 // TestSuiteInContainers: one server holds all.
 func TestSuiteInContainers(t *testing.T) {
-	containers(t)
+	enginetest.Containers(t)
 	for _, k := range kinds {
 		t.Run(strings.TrimPrefix(k.image, "hemzo-test/"), func(t *testing.T) {
 			enginetest.Home(t, k.engine)
@@ -308,7 +297,7 @@ func TestSuiteInContainers(t *testing.T) {
 // TestSuiteExisting: the server of a container is one that is there already, for an account
 // that may do anything, and one that may make databases of Hemzo's names alone.
 func TestSuiteExisting(t *testing.T) {
-	containers(t)
+	enginetest.Containers(t)
 	for _, k := range []kind{kinds[1], kinds[3]} {
 		for _, account := range []string{"root", "plain"} {
 			t.Run(k.engine.Name()+" "+account, func(t *testing.T) {
@@ -340,31 +329,10 @@ func (k kind) there(t testing.TB, account string) string {
 	return fmt.Sprintf("%s://%s:%s@%s/", k.engine.Name(), account, password, s.About().Address)
 }
 
-// inside says that the tests run in an image of another version.
-const inside = "HEMZO_TEST_INSIDE"
-
-// TestOtherVersions runs the tests of servers in memory on other versions: in an image of
-// each, where its programs are.
+// TestOtherVersions runs the tests of servers in memory on other versions.
 func TestOtherVersions(t *testing.T) {
-	if os.Getenv(inside) != "" {
-		t.Skip("this is one of them")
-	}
-	if os.Getuid() != 0 {
-		t.Skip("the images are root's")
-	}
-	self, err := os.Executable()
-	require.NoError(t, err)
-	here, err := os.Getwd()
-	require.NoError(t, err)
-	for _, image := range []string{"hemzo-test/mariadb:10.5", "hemzo-test/mariadb:11.8", "hemzo-test/mysql:9"} {
-		t.Run(strings.TrimPrefix(image, "hemzo-test/"), func(t *testing.T) {
-			t.Parallel()
-			out, err := exec.Command("docker", "run", "--rm", "--init", "--shm-size", "1g", "-v", self+":/test:ro",
-				"-v", here+":/src:ro", "-w", "/src", "-e", "HOME=/tmp", "-e", inside+"="+image, "--entrypoint", "/test", image,
-				"-test.run", "TestSuite$|TestRandomWork$").CombinedOutput()
-			require.NoError(t, err, string(out))
-		})
-	}
+	enginetest.InImages(t, []string{"hemzo-test/mariadb:10.5", "hemzo-test/mariadb:11.8", "hemzo-test/mysql:9"},
+		func(string) []string { return []string{"-test.run", "TestSuite$|TestRandomWork$"} })
 }
 
 // TestSuiteUntrusted: where the witness has failed its test on a build rows are read, and all
@@ -374,7 +342,7 @@ func TestSuiteUntrusted(t *testing.T) {
 	w := place.Wanted{Where: []string{"memory"}, Database: "honey", Spec: engine.Spec{Database: "honey"}}
 	s, err := place.Open(t.Context(), mariadb.Engine{}, w)
 	require.NoError(t, err)
-	id := engine.NewID(engine.Work)
+	id := engine.NewID(engine.Copy)
 	require.NoError(t, s.Create(t.Context(), id, w.Spec, engine.Facts{Format: engine.Format}))
 	require.NoError(t, s.Drop(t.Context(), id))
 	require.NoError(t, s.Close())

@@ -41,7 +41,7 @@ func (l *layout) certificate() ([]string, error) {
 		path := filepath.Join(l.home.Folder, f.option+".pem")
 		text := pem.EncodeToMemory(&pem.Block{Type: f.kind, Bytes: f.bytes})
 		if err := errors.Join(os.WriteFile(path, text, 0o600), launch.Chown(path, l.owner)); err != nil {
-			return nil, noRoom(err, "writing "+path)
+			return nil, launch.NoRoom(err, "writing "+path)
 		}
 		options = append(options, "--"+f.option+"="+path)
 	}

@@ -33,6 +33,10 @@ type Kind struct {
 	// Tables tells the tables of a template by the folder of its files, as engine.Server
 	// does; nil where there are none.
 	Tables func(folder string) (map[string][]string, error)
+	// InPlace reports that a reset can put back what was touched alone.
+	InPlace bool
+	// Watch tells, as engine.Server does, who comes to a server; nil where that is not known.
+	Watch func(ctx context.Context, at engine.Endpoint) (func(time.Duration) (engine.Visitor, error), error)
 	// Clients lists who is connected to a server; nil where that cannot be told.
 	Clients func(ctx context.Context, at engine.Endpoint) ([]engine.Client, error)
 }
@@ -92,6 +96,7 @@ func (s *Server) Files(id string) string { return filepath.Join(s.Path, id) }
 // About describes the fleet.
 func (s *Server) About() engine.About {
 	about := s.fleet.About()
+	about.InPlace = s.kind.InPlace
 	if s.kind.Version != "" {
 		about.Version = s.kind.Version
 	}
@@ -284,9 +289,9 @@ func (s *Server) Clients(ctx context.Context, id string) (clients []engine.Clien
 	if s.kind.Clients == nil {
 		return nil, nil
 	}
-	all, err := s.List(ctx)
+	all, err := s.List(ctx, engine.Copy)
 	for _, e := range all {
-		if e.Kind == engine.Copy && (id == "" || id == e.ID) {
+		if id == "" || id == e.ID {
 			some, failed := s.kind.Clients(ctx, s.At(e.Facts))
 			clients, err = append(clients, some...), errors.Join(err, failed)
 		}
@@ -294,8 +299,15 @@ func (s *Server) Clients(ctx context.Context, id string) (clients []engine.Clien
 	return clients, err
 }
 
-// Watch tells that somebody came: of these servers nothing else is known.
-func (s *Server) Watch(context.Context, string) (func(time.Duration) (engine.Visitor, error), error) {
+// Watch tells who comes to a server: where nothing is known of that, somebody.
+func (s *Server) Watch(ctx context.Context, id string) (func(time.Duration) (engine.Visitor, error), error) {
+	if s.kind.Watch != nil {
+		e, err := s.Find(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		return s.kind.Watch(ctx, s.At(e.Facts))
+	}
 	return func(time.Duration) (engine.Visitor, error) { return engine.Somebody, nil }, nil
 }
 

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 	"hemzo/internal/sqltext"
 )
 
@@ -39,7 +39,7 @@ func (d *database) Apply(ctx context.Context, s engine.Script) error {
 			return fmt.Errorf("beginning a transaction: %w", err)
 		}
 	}
-	err = d.pieces(ctx, s, pieces)
+	err = d.pieces(ctx, s, pieces, !alone)
 	if err == nil && !alone {
 		if _, err = conn.Exec(ctx, "COMMIT"); err != nil {
 			err = failed(s, sqltext.Piece{Start: len(s.Text), End: len(s.Text)}, err)
@@ -81,7 +81,7 @@ func validateScript(s engine.Script, pieces []sqltext.Piece, names []string) (al
 			}
 			continue
 		}
-		if !p.Statement {
+		if !p.Statement || isInsert(text) { // which is none of what follows
 			continue
 		}
 		words := sqltext.Words(dialect, text, 12)
@@ -118,7 +118,7 @@ func reachesServer(words []string) bool {
 	return false
 }
 
-var databaseName = regexp.MustCompile(`(?i)\bDATABASE\s+("(?:[^"]|"")+"|[a-z_][\w$]*)`)
+var databaseName = pattern.Lazy(`(?i)\bDATABASE\s+("(?:[^"]|"")+"|[a-z_][\w$]*)`)
 
 // ownName finds a statement that names the database it runs in by a name of
 // the project file, and gives the database's real name to it.
@@ -126,7 +126,7 @@ func ownName(words []string, text string, names []string, id string) (string, bo
 	if len(words) < 3 || !slices.Contains([]string{"ALTER", "COMMENT", "GRANT", "REVOKE"}, words[0]) {
 		return "", false
 	}
-	m := databaseName.FindStringSubmatchIndex(text)
+	m := databaseName().FindStringSubmatchIndex(text)
 	if m == nil || (words[0] == "ALTER" && words[1] != "DATABASE") ||
 		(words[0] == "COMMENT" && words[2] != "DATABASE") {
 		return "", false
@@ -162,34 +162,52 @@ func fitsTransaction(words []string) bool {
 	return true
 }
 
-func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext.Piece) error {
+// pieces runs the statements of a script, ahead of their results where those are undone
+// together.
+func (d *database) pieces(ctx context.Context, s engine.Script, pieces []sqltext.Piece, together bool) error {
 	passed := map[string]int{}
+	send, rows := &sender{conn: d.conn.PgConn(), ahead: together}, &inserts{text: s.Text, pieces: pieces}
+	var err error
 	for i, p := range pieces {
 		if !p.Statement {
 			continue
 		}
 		text := s.Text[p.Start:p.End]
-		var err error
+		if together && rows.inLongRun(i) {
+			if err = send.insert(ctx, p, text, rows.into); err != nil || ctx.Err() != nil {
+				break
+			}
+			continue
+		}
 		words := sqltext.Words(dialect, text, 12)
 		if own, ok := ownName(words, text, d.session.Names, d.id); ok {
 			if words[0] != "COMMENT" || d.server.hasOwnerRoles() { // the comment is where Hemzo keeps its facts
-				err = d.exec(ctx, own)
+				err = send.run(ctx, p, own, words)
 			}
 		} else if p.CopyIn {
-			_, err = d.conn.PgConn().CopyFrom(ctx, strings.NewReader(data(s, pieces[i+1:])), text)
-		} else if s.Dump && d.missingRole(ctx, text, passed) {
+			err = send.copyIn(ctx, p, text, data(s, pieces[i+1:]))
+		} else if s.Dump && d.missingRole(ctx, text, words, passed) {
 			continue
-		} else if name := newRole(text); name != "" && d.server.roles {
-			err = d.server.makeRole(ctx, name, roleOptions(text))
+		} else if name := newRole(words); name != "" && d.server.roles {
+			err = send.alone(ctx, p, func() error { return d.server.makeRole(ctx, name, roleOptions(text)) })
 		} else {
-			err = d.exec(ctx, text)
+			err = send.run(ctx, p, text, words)
 		}
-		if ctx.Err() != nil {
-			return ctx.Err()
+		if err != nil || ctx.Err() != nil {
+			break
 		}
-		if err != nil {
-			return d.server.broken(failed(s, p, err))
-		}
+	}
+	if ended := send.finish(ctx); err == nil {
+		err = ended
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if told, ok := errors.AsType[*refused](err); ok {
+		return d.server.broken(failed(s, told.piece, told.err))
+	}
+	if err != nil {
+		return fmt.Errorf("running %s: %w", s.File, err)
 	}
 	if len(passed) > 0 && d.session.Notice != nil {
 		names, all := slices.Sorted(maps.Keys(passed)), 0
@@ -218,8 +236,11 @@ func data(s engine.Script, after []sqltext.Piece) string {
 
 // missingRole reports whether a statement of a dump only gives something to a
 // role that is not there.
-func (d *database) missingRole(ctx context.Context, text string, passed map[string]int) bool {
-	words := sqltext.Words(dialect, text, 10_000)
+func (d *database) missingRole(ctx context.Context, text string, words []string, passed map[string]int) bool {
+	if len(words) == 0 || !slices.Contains([]string{"ALTER", "GRANT", "REVOKE"}, words[0]) {
+		return false
+	}
+	words = sqltext.Words(dialect, text, 10_000)
 	name := ""
 	switch {
 	case len(words) > 2 && words[0] == "ALTER" && words[len(words)-3] == "OWNER":
@@ -241,16 +262,10 @@ func (d *database) missingRole(ctx context.Context, text string, passed map[stri
 	return true
 }
 
-func (d *database) exec(ctx context.Context, text string) error {
-	_, err := d.conn.PgConn().Exec(ctx, text).ReadAll()
-	return err
-}
-
 // newRole returns the name of the role that a statement makes, "" for any
 // other statement. Roles belong to the whole server: they are made once, by
 // Hemzo, and a second CREATE ROLE of the same is passed over.
-func newRole(text string) string {
-	words := sqltext.Words(dialect, text, 3)
+func newRole(words []string) string {
 	if len(words) < 3 || words[0] != "CREATE" || words[1] != "ROLE" && words[1] != "USER" && words[1] != "GROUP" ||
 		words[2] == "MAPPING" {
 		return ""

@@ -103,8 +103,8 @@ func (l *backgroundConns) pop() (conn *pgx.Conn) {
 // How long one stays open for the next: on a server that others use too
 // connections are few.
 const (
-	idleShared  = 200 * time.Millisecond
-	idlePrivate = 2 * time.Second
+	idleShort = 200 * time.Millisecond
+	idleLong  = 2 * time.Second
 )
 
 func (l *backgroundConns) push(conn *pgx.Conn, idle time.Duration) {
@@ -142,9 +142,9 @@ func (s *server) inBackground(ctx context.Context, work func(context.Context, *p
 			return err
 		}
 	}
-	idle := idleShared
+	idle := idleShort
 	if s.private {
-		idle = idlePrivate
+		idle = idleLong
 	}
 	defer s.background.push(conn, idle)
 	return work(ctx, conn)

@@ -99,6 +99,7 @@ func testBuild(ctx context.Context, conn *pgx.Conn, a address, number int) (foun
 		}
 		config.Database = name[1 : len(name)-1]
 		config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement
+		config.AfterConnect = nil // it makes tables
 		return pgx.ConnectConfig(ctx, config)
 	}}
 	return test.Run(ctx)

@@ -20,6 +20,7 @@ import (
 // Changes compares the database with its start state: the tables that the
 // witness saw touched, or all where it cannot tell; counters; the schema.
 func (d *database) Changes(ctx context.Context, c engine.Compare) (*engine.Changes, error) {
+	defer d.use()()
 	changes := engine.NoChanges()
 	tables, idle, err := d.touchedTables(ctx, engine.Reset{Start: c.Start, Baseline: c.Baseline, Last: c.Last})
 	if err != nil || idle {

@@ -75,6 +75,9 @@ var testSettings = []engine.Setting{
 	{Name: "log_checkpoints", Value: "off"}, {Name: "timezone", Value: "UTC"},
 }
 
+// longestSocket is the longest path of a socket that PostgreSQL takes on Linux, in bytes.
+const longestSocket = 107
+
 // Room estimates what the server's data takes at its start: a fresh folder or
 // the kept one, and as much again as a first build may write.
 func (e Engine) Room(spec engine.Spec, kept string) int64 {
@@ -104,6 +107,9 @@ func buffers(limit int64) string {
 // port, the user's own password.
 func (e Engine) Launch(home engine.Home, spec engine.Spec) (func(context.Context, error) (*engine.Program, error),
 	error) {
+	if len(home.Folder)+len("/.s.PGSQL.65535") > longestSocket {
+		return nil, launch.TooLong(home.Folder)
+	}
 	b, err := find(spec.Version)
 	if err != nil {
 		return nil, err
@@ -265,6 +271,9 @@ func (c *cluster) configure(port int) (config string, err error) {
 		engine.Setting{Name: "password_encryption", Value: "scram-sha-256"},
 		engine.Setting{Name: "dynamic_shared_memory_type", Value: "mmap"},
 		engine.Setting{Name: "port", Value: strconv.Itoa(port)})
+	if atLeast(c.major, 18) && launch.Clones(c.home.Folder) { // copies share their files' blocks
+		settings = append(settings, engine.Setting{Name: "file_copy_method", Value: "clone"})
+	}
 	var text strings.Builder
 	for _, s := range settings {
 		fmt.Fprintf(&text, "%s = '%s'\n", s.Name, strings.ReplaceAll(s.Value, "'", "''"))

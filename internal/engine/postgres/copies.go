@@ -3,11 +3,13 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/launch"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
 )
@@ -33,7 +35,7 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 		if err != nil || len(spec.Extensions) == 0 {
 			return err
 		}
-		conn, err := s.dial(ctx, work, "")
+		conn, err := s.dial(ctx, work, s.config.User) // extensions go where objects of users' go
 		if err != nil {
 			return err
 		}
@@ -50,8 +52,12 @@ func (s *server) Create(ctx context.Context, id string, spec engine.Spec, facts 
 	})
 }
 
-// strategyLimit is the size from which copying files beats writing a log.
-const strategyLimit = 1 << 20
+// From these sizes on copying files beats writing a log. On a server of others it forces
+// checkpoints, which all wait for.
+const (
+	strategyLimit       = 1 << 20
+	strategyLimitShared = 200 << 20
+)
 
 func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) error {
 	e, err := s.Find(ctx, from)
@@ -75,6 +81,11 @@ func (s *server) Copy(ctx context.Context, from, to string, facts engine.Facts) 
 	if facts.Size = e.Size; e.Kind != engine.Template {
 		if facts.Size, err = s.queryInt(ctx, "SELECT pg_database_size($1::name)", from); err != nil {
 			return fmt.Errorf("copying %s: %w", from, err)
+		}
+	}
+	if s.socket != "" {
+		if err := launch.RoomFor(filepath.Join(s.socket, "data"), facts.Size, "copying "+from); err != nil {
+			return err
 		}
 	}
 	carry, err := s.carriedFrom(ctx, e, to)
@@ -112,7 +123,11 @@ func (s *server) duplicate(ctx context.Context, from engine.Entry, work string, 
 
 // fileCopies reports whether a database of a size is best copied file by file.
 func (s *server) fileCopies(size int64) bool {
-	return size > strategyLimit && s.private && atLeast(s.about.Version, 15)
+	limit := int64(strategyLimit)
+	if !s.private {
+		limit = strategyLimitShared
+	}
+	return size > limit && atLeast(s.about.Version, 15)
 }
 
 // createAndPublish makes a database under a name of work, then gives it its own name and
@@ -130,7 +145,7 @@ func (s *server) createAndPublish(ctx context.Context, id string, facts engine.F
 		err = s.publish(ctx, work, id, facts)
 	}
 	if err != nil {
-		_ = s.execInBackground(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+pg.Ident(work)+" WITH (FORCE)")
+		_ = s.dropDatabase(context.WithoutCancel(ctx), work)
 	}
 	return err
 }
@@ -139,12 +154,17 @@ func (s *server) createAndPublish(ctx context.Context, id string, facts engine.F
 // become Hemzo's own role's: no test can open, change or drop them.
 func (s *server) publish(ctx context.Context, from, to string, facts engine.Facts) error {
 	kind, _ := engine.KindOf(to)
-	sql, mine := "", kind == engine.Template || kind == engine.Kept
-	if mine {
+	sql := ""
+	switch kind {
+	case engine.Template, engine.Kept:
 		sql = fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false; ALTER DATABASE %s OWNER TO CURRENT_USER; ",
 			pg.Ident(from), pg.Ident(from))
+	case engine.Reference:
+		// Its tables are the tests' role's, which is not to come in and write to them.
+		sql = fmt.Sprintf("ALTER DATABASE %s OWNER TO CURRENT_USER; REVOKE ALL ON DATABASE %s FROM PUBLIC; "+
+			"ALTER DATABASE %s CONNECTION LIMIT %d; ", pg.Ident(from), pg.Ident(from), pg.Ident(from), s.referenceLimit())
 	}
-	if kind != engine.Work {
+	if kind != engine.Work && kind != engine.Reference {
 		sql += fmt.Sprintf("ALTER DATABASE %s CONNECTION LIMIT %d; ", pg.Ident(from), limitOf(privateOf(facts).Carry))
 	}
 	sql += fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", pg.Ident(from), pg.Ident(to))
@@ -226,16 +246,22 @@ func (s *server) Rename(ctx context.Context, from, to string, facts engine.Facts
 // Drop removes one. Two that want the same gone both succeed: the second waits
 // for the first, and finds nothing.
 func (s *server) Drop(ctx context.Context, id string) error {
-	if _, ok := engine.KindOf(id); !ok {
+	kind, ok := engine.KindOf(id)
+	if !ok {
 		return fault.New(fault.Refused, "", "%s does not bear Hemzo's mark", id)
 	}
 	s.takeInherited(id)
+	if kind == engine.Template || kind == engine.Kept {
+		if err := s.dropReference(ctx, id); err != nil {
+			return err
+		}
+	}
 	unlock, err := s.Lock(ctx, "facts "+id, nil)
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	found, err := s.listed(ctx, "AND d.datname = $1", id)
+	found, err := s.listed(ctx, wanted{id: id})
 	if err != nil {
 		return err
 	}
@@ -246,7 +272,8 @@ func (s *server) Drop(ctx context.Context, id string) error {
 			return nil // a name alone
 		}
 		login = e.Bad || e.Facts.Role == "own"
-		err = s.execInBackground(ctx, "DROP DATABASE IF EXISTS "+pg.Ident(id)+" WITH (FORCE)")
+		_ = s.endSessions(ctx, id) // whose role may not is told by the statement itself
+		err = s.dropDatabase(ctx, id)
 	}
 	if pg.State(err) == pg.InsufficientPrivilege {
 		return fault.New(fault.Refused, "drop it as the role that made it", "%s belongs to another role", id)
@@ -254,7 +281,7 @@ func (s *server) Drop(ctx context.Context, id string) error {
 	if err != nil && !goneMeanwhile(err) {
 		return fmt.Errorf("dropping %s: %w", id, err)
 	}
-	if kind, _ := engine.KindOf(id); kind != engine.Copy || !s.roles || !login {
+	if kind != engine.Copy || !s.roles || !login {
 		return nil
 	}
 	if err := s.dropLogin(ctx, ownLogin(id)); err != nil {
@@ -263,15 +290,33 @@ func (s *server) Drop(ctx context.Context, id string) error {
 	return nil
 }
 
-// Clear removes databases of work whose maker is gone, what interrupted drops
-// have left, and logins of copies that are gone.
+// dropDatabase drops one with the sessions in it. A role that is no superuser is refused
+// that where autovacuum works there, which the server itself ends for one that is free of
+// others.
+func (s *server) dropDatabase(ctx context.Context, id string) error {
+	drop := "DROP DATABASE IF EXISTS " + pg.Ident(id)
+	err := s.execInBackground(ctx, drop+" WITH (FORCE)")
+	if pg.State(err) != pg.InsufficientPrivilege || s.isSuperuser {
+		return err
+	}
+	if again := s.execInBackground(ctx, drop); pg.State(again) != pg.ObjectInUse {
+		return again
+	}
+	return err
+}
+
+// Clear removes databases of work whose maker is gone, references of what is gone, what
+// interrupted drops have left, and logins of copies that are gone.
 func (s *server) Clear(ctx context.Context) error {
-	found, err := s.listed(ctx, `AND (d.datname LIKE 'hemzo\_w%' OR d.datconnlimit = -2)`)
+	found, err := s.listed(ctx, wanted{like: []string{`hemzo\_w%`, `hemzo\_r%`}, broken: true})
 	if err != nil {
 		return err
 	}
 	for _, r := range found {
 		e, ours := s.entry(ctx, r)
+		if e.Kind == engine.Reference && r.Limit != invalid && !s.isOrphan(ctx, e) {
+			continue
+		}
 		if !ours || e.Newer || s.Owned(ctx, e.ID) || e.Kind == engine.Work && e.Facts.Owner.Lock != "" &&
 			s.Owned(ctx, e.Facts.Owner.Lock) {
 			continue

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -28,6 +29,19 @@ type database struct {
 	referenceConn *pgx.Conn // reads the rows of the start state referenceOf
 	referenceOf   string
 
+	keeper       *pgx.Conn // keeps the map exact; nil where nothing does
+	restoreKeeps bool      // restoreConn does too
+	keeperIdle   bool      // restoreConn alone does: the keeper's session has no transaction
+	// the baseline of the start state freshOf, that the keeper began with
+	fresh   json.RawMessage
+	freshOf string
+
+	readying chan struct{} // closed when the sessions of the first reset are ready; nil where nobody readies them
+
+	uses     sync.Mutex // for what follows, and for giving sessions back
+	using    int        // requests under way
+	requests int        // that there were
+
 	end     time.Time          // until which the present reset may wait for locks
 	limited map[*pgx.Conn]bool // connections that wait for less than the session's time
 
@@ -51,7 +65,7 @@ func (s *server) database(e engine.Entry, session engine.Session) *database {
 	d.look = witness.Look{Server: &s.witness, ID: e.ID, Birth: privateOf(e.Facts).Birth}
 	d.restore = restore.Session{
 		Look: &d.look, Hands: d.openRestore, From: d.openReference, DropFrom: d.dropReference, Blocked: d.blocked,
-		Writers: d.countWriters, Force: session.Force,
+		Writers: d.countWriters, Force: session.Force, Often: session.Often,
 	}
 	return d
 }
@@ -87,7 +101,7 @@ func (d *database) limitWaits(ctx context.Context, conn *pgx.Conn) error {
 // countWriters counts the sessions with a transaction's number.
 func (d *database) countWriters(ctx context.Context) (int64, error) {
 	oid := "(SELECT oid FROM pg_database WHERE datname = " + pg.Literal(d.id) + ")"
-	return d.server.queryInt(ctx, "SELECT "+d.server.witness.Writing("count(*)", oid))
+	return d.server.queryInt(ctx, "SELECT "+d.server.witness.Writing("count(*)", oid, d.keepers()...))
 }
 
 func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
@@ -106,9 +120,62 @@ func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
 	return conn, nil
 }
 
-func (d *database) Close() error {
+// use has the sessions of the database be those of a request, until done is called. On a
+// server of others they are given back soon after the last, at once where it is crowded: the
+// one that puts back later, as most tests end within that time.
+func (d *database) use() (done func()) {
+	if d.server.private {
+		return func() {}
+	}
+	d.awaitReady()
+	return d.beginUse()
+}
+
+func (d *database) beginUse() (done func()) {
+	d.uses.Lock()
+	defer d.uses.Unlock()
+	d.using++
+	d.requests++
+	return func() {
+		d.uses.Lock()
+		defer d.uses.Unlock()
+		d.using--
+		seldom, often, after := idleShort, idleLong, d.requests
+		if d.server.crowded.Load() {
+			seldom, often = 0, 0
+		}
+		time.AfterFunc(seldom, func() { d.giveBack(after, &d.referenceConn, &d.witnessConn) })
+		time.AfterFunc(often, func() { d.giveBack(after, &d.restoreConn) })
+	}
+}
+
+// giveBack closes sessions that nobody has used since a request, but for what keeps the map
+// exact.
+func (d *database) giveBack(after int, all ...**pgx.Conn) {
+	d.uses.Lock()
+	defer d.uses.Unlock()
+	if d.using > 0 || d.requests != after {
+		return
+	}
 	ctx, stop := context.WithTimeout(context.Background(), time.Second)
 	defer stop()
+	for _, conn := range all {
+		if *conn != nil && !(conn == &d.restoreConn && d.restoreKeeps) {
+			_ = (*conn).Close(ctx)
+			delete(d.limited, *conn)
+			*conn = nil
+		}
+	}
+}
+
+func (d *database) Close() error {
+	d.awaitReady()
+	d.uses.Lock()
+	d.requests++ // nothing is left to give back
+	d.uses.Unlock()
+	ctx, stop := context.WithTimeout(context.Background(), time.Second)
+	defer stop()
+	d.endKeeper(ctx)
 	for _, conn := range []*pgx.Conn{d.witnessConn, d.restoreConn, d.referenceConn} {
 		if conn != nil {
 			_ = conn.Close(ctx)

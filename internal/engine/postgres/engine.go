@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 	"hemzo/internal/source"
 	"hemzo/internal/sqltext"
 )
@@ -33,7 +33,7 @@ func (Engine) Language() source.Language { return source.SQL(dialect) }
 // Traces are PostgreSQL's own words.
 func (Engine) Traces() engine.Traces { return engine.Traces{Words: ownWords, Version: "15"} }
 
-var ownWords = regexp.MustCompile(
+var ownWords = pattern.Lazy(
 	`(?i)\b(BIGSERIAL|SERIAL|JSONB|TIMESTAMPTZ|PLPGSQL|GENERATED\s+(ALWAYS|BY\s+DEFAULT)\s+AS\s+IDENTITY|` +
 		`CREATE\s+EXTENSION|CREATE\s+TYPE)\b|\$\$`)
 
@@ -41,6 +41,7 @@ var ownWords = regexp.MustCompile(
 func (e Engine) Hosting() engine.Hosting {
 	return engine.Hosting{
 		Process: e, Container: e, Existing: e, Connect: connect, Prune: prune, Gate: openGate,
+		Trial: imitation(),
 		Foretold: &engine.Foretold{
 			Ports:      func(engine.Spec) []int { return []int{serverPort} },
 			Connection: foretell, Move: move,
@@ -51,7 +52,7 @@ func (e Engine) Hosting() engine.Hosting {
 // MaxLayers is few: a layer takes 8 MB and as many milliseconds, empty.
 func (Engine) MaxLayers() int { return 8 }
 
-var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_.]*$`)
+var plainName = pattern.Lazy(`^[a-z_][a-z0-9_.]*$`)
 
 // Check reports what of a Spec PostgreSQL cannot give.
 func (Engine) Check(s engine.Spec) error {
@@ -62,7 +63,7 @@ func (Engine) Check(s engine.Spec) error {
 		}
 	}
 	for _, set := range s.Settings {
-		if !plainName.MatchString(set.Name) {
+		if !plainName().MatchString(set.Name) {
 			return fault.New(fault.Usage, "", "postgres: %q is not a setting's name", set.Name)
 		}
 		if slices.Contains(reservedSettings, set.Name) {

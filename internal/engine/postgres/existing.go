@@ -66,6 +66,9 @@ func (Engine) Open(ctx context.Context, url string, _ engine.Spec, p engine.Pati
 		return nil, unreachable(config, err)
 	}
 	err = s.inspect(ctx)
+	if err == nil && p.Run {
+		err = s.admit(ctx)
+	}
 	if err == nil {
 		err = s.findKey(ctx)
 	}
@@ -131,8 +134,16 @@ func (s *server) inspect(ctx context.Context) error {
 			"replaces the copy, which takes longer, and clients must connect again")
 	}
 	if pid != s.conn.PgConn().PID() {
-		return s.changesSessions(ctx)
+		if err := s.changesSessions(ctx); err != nil {
+			return err
+		}
 	}
+	r, err := s.room(ctx)
+	if err != nil {
+		return fmt.Errorf("asking for room on the server: %w", err)
+	}
+	s.about.Notes = append(s.about.Notes, fmt.Sprintf("it carries %d runs at once: %d connections for clients, %d in use",
+		r.runs(), r.all, r.used))
 	return nil
 }
 

@@ -50,11 +50,11 @@ type listed struct {
 	Limit      int32
 }
 
-func (s *server) listed(ctx context.Context, where string, args ...any) (all []listed, err error) {
+func (s *server) listed(ctx context.Context, which wanted) (all []listed, err error) {
 	err = s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		// Planning it takes longer than running it: the session keeps the plan.
-		rows, err := conn.Query(ctx, fmt.Sprintf(entriesSQL, s.hasOwnerRoles(), where),
-			append([]any{pgx.QueryExecModeCacheStatement}, args...)...)
+		// Planning it takes longer than running it: the session keeps the plan, one for all.
+		rows, err := conn.Query(ctx, fmt.Sprintf(entriesSQL, s.hasOwnerRoles()), pgx.QueryExecModeCacheStatement,
+			which.id, which.like, which.broken)
 		if err == nil {
 			all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[listed])
 		}
@@ -66,10 +66,17 @@ func (s *server) listed(ctx context.Context, where string, args ...any) (all []l
 	return all, nil
 }
 
+// wanted is which databases are listed.
+type wanted struct {
+	id     string   // that one alone, where it is not ""
+	like   []string // those that are like one of these; nil for all
+	broken bool     // and those that an interrupted DROP has left
+}
+
 // entries lists what bears Hemzo's mark. What an interrupted DROP has left is
 // not among it: nobody can use it any more.
-func (s *server) entries(ctx context.Context, where string, args ...any) ([]engine.Entry, error) {
-	found, err := s.listed(ctx, where, args...)
+func (s *server) entries(ctx context.Context, which wanted) ([]engine.Entry, error) {
+	found, err := s.listed(ctx, which)
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +153,14 @@ type readFacts struct {
 	facts engine.Facts
 }
 
-func (s *server) List(ctx context.Context) ([]engine.Entry, error) { return s.entries(ctx, "") }
+// List returns all of some kinds, or of every one.
+func (s *server) List(ctx context.Context, kinds ...engine.Kind) ([]engine.Entry, error) {
+	var which wanted
+	for _, k := range kinds {
+		which.like = append(which.like, strings.ReplaceAll(k.Prefix(), "_", `\_`)+"%")
+	}
+	return s.entries(ctx, which)
+}
 
 // Find returns one. What an interrupted DROP has left is dropped: it is to be
 // made anew, and its name is wanted.
@@ -161,7 +175,7 @@ func (s *server) Find(ctx context.Context, id string) (engine.Entry, error) {
 // find is Find for those that hold the lock of its facts; broken is true of what
 // nobody can use any more.
 func (s *server) find(ctx context.Context, id string) (e engine.Entry, broken bool, err error) {
-	found, err := s.listed(ctx, "AND d.datname = $1", id)
+	found, err := s.listed(ctx, wanted{id: id})
 	if err != nil {
 		return e, false, err
 	}

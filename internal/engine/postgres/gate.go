@@ -154,7 +154,7 @@ func (g *gate) putBack(ctx context.Context) error {
 
 func (g *gate) putBackOnce(ctx context.Context) error {
 	if g.conn == nil || g.conn.IsClosed() {
-		config := g.server.settings(g.id)
+		config := g.server.ownSettings(g.id)
 		config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement
 		var err error
 		if g.conn, err = g.server.dialRetrying(ctx, config); err != nil {
@@ -166,7 +166,7 @@ func (g *gate) putBackOnce(ctx context.Context) error {
 		}
 	}
 	if g.resets%vacuumEvery == 0 {
-		if _, err := g.conn.Exec(ctx, "VACUUM", pgx.QueryExecModeSimpleProtocol); err != nil {
+		if _, err := g.conn.Exec(ctx, "VACUUM (TRUNCATE off)", pgx.QueryExecModeSimpleProtocol); err != nil {
 			return err
 		}
 	}

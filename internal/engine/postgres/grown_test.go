@@ -25,9 +25,16 @@ func TestGrown(t *testing.T) {
 		"INSERT INTO scale VALUES (2)", "DROP TABLE gone; CREATE TABLE gone (n int); INSERT INTO gone VALUES (1)",
 		"CREATE TABLE jar (n int); INSERT INTO jar VALUES (1), (2); DELETE FROM hive; REFRESH MATERIALIZED VIEW labels",
 		"ALTER TABLE kind RENAME TO sort",
+		"CREATE TYPE size AS ENUM ('s', 'm'); COMMENT ON TABLE kind IS 'of honey'",
+		"CREATE CAST (text AS hive) WITH INOUT",
+		"CREATE FUNCTION f() RETURNS int LANGUAGE sql AS 'SELECT 1'; GRANT SELECT ON hive TO PUBLIC",
+		"DROP VIEW IF EXISTS v",
+		"CREATE OPERATOR === (FUNCTION = int4eq, LEFTARG = int, RIGHTARG = int); " +
+			"CREATE RULE r AS ON INSERT TO kind DO ALSO SELECT 1",
+		"CREATE STATISTICS st ON id, label FROM hive; CREATE COLLATION c FROM \"C\"",
 		"ALTER TABLE hive ADD COLUMN n int DEFAULT 4; UPDATE hive SET n = 5 WHERE label = 'a'",
 	} {
-		work, above := engine.NewID(engine.Work), "hemzo_t_0000000000"+string("abcdef012"[i])+"0"
+		work, above := engine.NewID(engine.Work), "hemzo_t_0000000000"+string("abcdef0123456789"[i])+"0"
 		facts := engine.Facts{Format: 1, Database: "apiary", Fingerprint: "y"}
 		require.NoError(t, s.Copy(t.Context(), template, work, facts), step)
 		_, grown := s.inherited[work]
@@ -45,7 +52,7 @@ func TestGrown(t *testing.T) {
 
 		fresh := engine.NewID(engine.Copy)
 		require.NoError(t, s.Copy(t.Context(), above, fresh, facts), step)
-		conn, err := s.dial(t.Context(), fresh, "")
+		conn, err := dialTest(t.Context(), s, fresh, "")
 		require.NoError(t, err)
 		want, err := s.witness.Take(t.Context(), conn, true, nil)
 		require.NoError(t, err)
@@ -55,5 +62,10 @@ func TestGrown(t *testing.T) {
 			assert.Equal(t, want.Tables[j].Count, m.Count, "%s: rows of %s", step, m.Name)
 			assert.Equal(t, m.Count > 0, m.Rows, "%s: rows of %s", step, m.Name)
 		}
+		for j, m := range got.Catalogs {
+			assert.Equal(t, want.Catalogs[j].Name, m.Name, step)
+			assert.Equal(t, want.Catalogs[j].Count, m.Count, "%s: rows of %s", step, m.Name)
+		}
+		assert.Equal(t, want.Relations, got.Relations, step)
 	}
 }

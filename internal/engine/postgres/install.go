@@ -4,12 +4,12 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 )
 
 const advice = "install it (on Debian: apt-get install postgresql), or put the folder of its programs on PATH"
@@ -25,7 +25,7 @@ type installation struct {
 // not asked where the major will do.
 func (i installation) version() string {
 	out, err := exec.Command(filepath.Join(i.folder, "postgres"), "--version").Output()
-	if m := versionLine.FindStringSubmatch(string(out)); err == nil && m != nil {
+	if m := versionLine().FindStringSubmatch(string(out)); err == nil && m != nil {
 		return m[1] + m[2]
 	}
 	return ""
@@ -33,9 +33,9 @@ func (i installation) version() string {
 
 // inPath is how distributions and package managers write the major version
 // into the path.
-var inPath = regexp.MustCompile(`(?:postgresql|pgsql|Versions)[-@/]?([0-9]{1,2})(?:/|$)`)
+var inPath = pattern.Lazy(`(?:postgresql|pgsql|Versions)[-@/]?([0-9]{1,2})(?:/|$)`)
 
-var versionLine = regexp.MustCompile(`\(PostgreSQL\) ([0-9]+)(\.[0-9]+)?`)
+var versionLine = pattern.Lazy(`\(PostgreSQL\) ([0-9]+)(\.[0-9]+)?`)
 
 // binaries lists the installations of this machine, the highest version
 // first: on PATH, and where distributions and package managers put them.
@@ -69,7 +69,7 @@ func binaries() []installation {
 			continue
 		}
 		i := installation{folder: dir, stamp: info.ModTime().UTC().Format("20060102150405")}
-		if m := inPath.FindStringSubmatch(dir); m != nil {
+		if m := inPath().FindStringSubmatch(dir); m != nil {
 			i.major = m[1]
 		} else if i.major = major(i.version()); i.major == "" {
 			continue

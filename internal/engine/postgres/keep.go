@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -20,6 +19,7 @@ import (
 	"hemzo/internal/engine/launch"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 )
 
 // saved is where the data folder is kept when the server has ended cleanly:
@@ -221,10 +221,10 @@ func (s *server) prune(ctx context.Context) error {
 // save keeps the data folder of a server that has ended.
 func (c *cluster) save(ctx context.Context) error {
 	out, err := c.command(ctx, "pg_controldata", "-D", c.data).Output()
-	if err != nil || !shutDown.Match(out) {
+	if err != nil || !shutDown().Match(out) {
 		return nil // not cleanly: not worth keeping
 	}
 	return c.keep(c.saved())
 }
 
-var shutDown = regexp.MustCompile(`(?m)^Database cluster state: +shut down$`)
+var shutDown = pattern.Lazy(`(?m)^Database cluster state: +shut down$`)

@@ -110,8 +110,8 @@ func (s *server) levelSQL(database string) string {
 }
 
 // level reads them.
-func (s *server) level(ctx context.Context, conn *pgx.Conn, database string) ([]levelItem, error) {
-	rows, err := conn.Query(ctx, s.levelSQL(database))
+func (s *server) level(ctx context.Context, conn *pgx.Conn, database string, args ...any) ([]levelItem, error) {
+	rows, err := conn.Query(ctx, s.levelSQL(database), args...)
 	if err != nil {
 		return nil, fmt.Errorf("reading the settings of %s: %w", database, err)
 	}
@@ -355,8 +355,12 @@ func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given 
 		return nil, errLevel
 	}
 	want := c.items(s.owner(f), s.hasOwnerRoles())
+	args := []any{id}
+	if s.levelled.Swap(true) { // planning takes longer than asking: from the second time on the session keeps it
+		args = []any{pgx.QueryExecModeCacheStatement, id}
+	}
 	err = s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
-		now, err := s.level(ctx, conn, pg.Literal(id))
+		now, err := s.level(ctx, conn, "$1", args...)
 		if err != nil {
 			return err
 		}

@@ -36,12 +36,17 @@ func TestLogAgrees(t *testing.T) {
 	from, err := s.witness.Moment(ctx, s.conn, copied.ID, 0)
 	require.NoError(t, err)
 	w := &worker{Rand: rand.New(rand.NewPCG(rand.Uint64(), 1))}
-	c, err := s.dial(ctx, copied.ID, s.owner(copied.Facts))
+	c, err := dialTest(ctx, s, copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer c.Close(context.Background())
 	w.conns = []*pgx.Conn{c}
 	for range 40 {
 		w.round(ctx)
+	}
+	for _, sql := range []string{"ROLLBACK", "CREATE TABLE locked (x int); INSERT INTO locked VALUES (1)",
+		"SELECT x FROM locked FOR UPDATE"} {
+		_, err = c.Exec(ctx, sql)
+		require.NoError(t, err)
 	}
 	// Images of whole pages, with hints and without.
 	_, err = c.Exec(ctx, "ROLLBACK; CREATE UNLOGGED TABLE imaged (id int PRIMARY KEY)")
@@ -120,7 +125,7 @@ func logTells(t *testing.T, seen bool) {
 	}
 	clients := map[string]*pgx.Conn{}
 	for _, id := range []string{copied.ID, fresh.ID} {
-		c, err := s.dial(t.Context(), id, s.owner(copied.Facts))
+		c, err := dialTest(t.Context(), s, id, s.owner(copied.Facts))
 		require.NoError(t, err)
 		defer c.Close(context.Background())
 		clients[id] = c
@@ -192,7 +197,7 @@ func TestFirstLook(t *testing.T) {
 		"CREATE TABLE kind (code text PRIMARY KEY); INSERT INTO kind VALUES ('d'), ('z'); CREATE TABLE hive (id "+
 			"serial PRIMARY KEY, label text)")
 	want := contents(t, s, fresh.ID)
-	c, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	c, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer c.Close(context.Background())
 	for i, work := range []string{"SELECT 1", "INSERT INTO hive (label) VALUES ('c')",
@@ -244,7 +249,7 @@ func TestResetAfterCrash(t *testing.T) {
 	var c *pgx.Conn
 	connect := func() {
 		require.Eventually(t, func() bool {
-			c, err = s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+			c, err = dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 			return err == nil
 		}, 20*time.Second, time.Millisecond)
 	}

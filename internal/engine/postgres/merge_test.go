@@ -54,7 +54,7 @@ func TestChangesByAnyKey(t *testing.T) {
 			FROM generate_series(1, 200) g;`)
 	seed := rand.Uint64()
 	random := rand.New(rand.NewPCG(seed, 1))
-	conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	conn, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
 	before := map[string]map[string][]string{}

@@ -57,7 +57,7 @@ func TestNewRole(t *testing.T) {
 		`CREATE GROUP "Odd ""Name"`:          `Odd "Name`,
 		"CREATE USER MAPPING FOR x SERVER s": "", "CREATE TABLE role (x int)": "", "DROP ROLE x": "", "CREATE ROLE": "",
 	} {
-		assert.Equal(t, want, newRole(text), text)
+		assert.Equal(t, want, newRole(words(text)), text)
 	}
 	assert.Equal(t, "NOLOGIN NOINHERIT", roleOptions("CREATE ROLE x SUPERUSER LOGIN NOINHERIT PASSWORD 'p'"),
 		"nobody logs in, nobody becomes superuser")

@@ -25,6 +25,9 @@ func kept(name string, keep []string) bool {
 // foreign key and no ordinary trigger is in the way. It has the owner's rights
 // and no more: checks, defaults and generated columns of the tests' run in it.
 func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
+	if err := d.freeRestore(ctx); err != nil {
+		d.restoreConn.Close(ctx)
+	}
 	if d.restoreConn != nil && !d.restoreConn.IsClosed() {
 		return d.restoreConn, d.limitWaits(ctx, d.restoreConn)
 	}
@@ -33,7 +36,7 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 			"%s may not switch off triggers and foreign keys (session_replication_role)",
 			d.server.config.User)}
 	}
-	owner, user := d.server.owner(d.facts), ""
+	owner, user := d.server.owner(d.facts), d.server.config.User
 	if owner != superRole {
 		user = restoreRole(owner)
 	}
@@ -46,8 +49,9 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
 	// Rows that are put back have to be on disk for VACUUM to mark them.
-	sql := fmt.Sprintf("SET synchronous_commit = on; SET lock_timeout = %d", max(d.session.Wait.Milliseconds(), 1))
-	if user == "" {
+	sql := fmt.Sprintf(askForClient+"; SET synchronous_commit = on; SET lock_timeout = %d",
+		max(d.session.Wait.Milliseconds(), 1))
+	if owner == superRole {
 		sql += "; SET session_replication_role = replica"
 	}
 	if _, err = conn.Exec(ctx, sql); err == nil {
@@ -61,19 +65,15 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 	return conn, nil
 }
 
-// dropReference drops the reference copy that rows are read from; the next is made anew.
-func (d *database) dropReference(ctx context.Context) {
-	d.referenceConn.Close(ctx)
-	s := d.server
-	if s.referenceTurn.Take(ctx) != nil {
-		return
+// dropReference drops the reference that rows are read from; the next is made anew.
+func (d *database) dropReference(ctx context.Context, start string) {
+	if d.referenceConn != nil {
+		d.referenceConn.Close(ctx)
 	}
-	defer s.referenceTurn.Give()
-	_ = s.Drop(ctx, s.references[d.referenceOf])
-	delete(s.references, d.referenceOf)
+	_ = d.server.dropReference(ctx, start)
 }
 
-// openReference opens a session on the reference copy of a start state, and keeps it.
+// openReference opens a session on the reference of a start state, and keeps it.
 func (d *database) openReference(ctx context.Context, start string) (*pgx.Conn, error) {
 	if d.referenceConn != nil && !d.referenceConn.IsClosed() && d.referenceOf == start {
 		return d.referenceConn, nil

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -143,6 +144,31 @@ func TestRandomWork(t *testing.T) {
 			randomWork(t, trust)
 		})
 	}
+	t.Run("a keeper", func(t *testing.T) {
+		t.Parallel()
+		randomWork(t, ordinary)
+	})
+}
+
+// vacuumUncounted vacuums a database again and again, as autovacuum does: the server does not
+// count it.
+func vacuumUncounted(ctx context.Context, s *server, id string) {
+	var conn *pgx.Conn
+	for ctx.Err() == nil {
+		if conn == nil || conn.IsClosed() {
+			var err error
+			if conn, err = s.dial(ctx, id, ""); err != nil {
+				conn = nil
+				continue
+			}
+			_, _ = conn.Exec(ctx, "SET track_counts = off; SET vacuum_truncate = off")
+		}
+		_, _ = conn.Exec(ctx, "VACUUM (TRUNCATE off)")
+		time.Sleep(3 * time.Millisecond)
+	}
+	if conn != nil {
+		conn.Close(context.Background())
+	}
 }
 
 // randomWork has a server of which no more is believed than is said.
@@ -161,14 +187,25 @@ func randomWork(t *testing.T, trust witness.Trust) {
 		}
 		w.conns = nil
 		for range 2 {
-			c, err := s.dial(ctx, copied.ID, s.owner(copied.Facts))
+			c, err := dialTest(ctx, s, copied.ID, s.owner(copied.Facts))
 			require.NoError(t, err)
 			w.conns = append(w.conns, c)
 		}
 	}
 	connect()
-	long, err := reset.Open(ctx, s, copied, time.Second)
+	long, err := reset.OpenFresh(ctx, s, copied, time.Second)
 	require.NoError(t, err)
+	kept := int64(0)
+	if trust == ordinary {
+		vacuuming, stop := context.WithCancel(ctx)
+		var gone sync.WaitGroup
+		gone.Go(func() { vacuumUncounted(vacuuming, s, copied.ID) })
+		defer func() {
+			stop()
+			gone.Wait()
+			require.Equal(t, atLeast(s.about.Version, 15), kept > 0, "it was kept")
+		}()
+	}
 	ways := map[engine.Way]int{}
 	for i := range *rounds {
 		if w.IntN(8) > 0 {
@@ -177,6 +214,12 @@ func randomWork(t *testing.T, trust witness.Trust) {
 		o := reset.Options{Way: []engine.Way{"", "", "", engine.Truncation, engine.Snapshot}[w.IntN(5)],
 			Ahead: w.IntN(2) == 0}
 		told := fmt.Sprintf("seed %d, round %d, by %q:\n%s", n, i, o.Way, strings.Join(w.log, ";\n"))
+		if trust == ordinary {
+			n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_stat_activity WHERE datname = $1 AND application_name = 'hemzo' "+
+				"AND state = 'idle in transaction' AND backend_xid IS NOT NULL", copied.ID)
+			require.NoError(t, err)
+			kept += n
+		}
 		report, err := long.Do(ctx, o)
 		require.NoError(t, err, told)
 		ways[report.Way]++
@@ -192,7 +235,11 @@ func randomWork(t *testing.T, trust witness.Trust) {
 			require.NoError(t, long.Close(), told)
 			copied, err = s.Find(ctx, copied.ID)
 			require.NoError(t, err)
-			long, err = reset.Open(ctx, s, copied, time.Second)
+			open := reset.Open
+			if copied.Facts.Baseline == nil && w.IntN(2) == 0 {
+				open = reset.OpenFresh
+			}
+			long, err = open(ctx, s, copied, time.Second)
 			require.NoError(t, err)
 		}
 	}
@@ -200,5 +247,5 @@ func randomWork(t *testing.T, trust witness.Trust) {
 	for _, c := range w.conns {
 		c.Close(ctx)
 	}
-	t.Log(ways)
+	t.Log(ways, kept)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/pg"
@@ -30,7 +31,7 @@ func (s *server) replace(ctx context.Context, from, id string, facts engine.Fact
 	}
 	drop = func(ctx context.Context) error {
 		made.unlock(ctx)
-		return s.execInBackground(ctx, "DROP DATABASE IF EXISTS "+pg.Ident(old)+" WITH (FORCE)")
+		return s.dropDatabase(ctx, old)
 	}
 	if made.of == id {
 		// It has its facts already, unless those of the copy were changed since. A
@@ -83,12 +84,36 @@ func (s *server) replaceSlowly(ctx context.Context, from, id, old string, made *
 // transaction. Refuse connections, end sessions, both renames in one
 // transaction: in any other order a client that connects again gets in between.
 func (s *server) exchange(ctx context.Context, id, old, work, within string) error {
-	end := fmt.Sprintf("SELECT pg_terminate_backend(pid) FROM pg_stat_get_activity(NULL) WHERE datid = (SELECT oid "+
-		"FROM pg_database WHERE datname = %s)", pg.Literal(id))
-	steps := []string{fmt.Sprintf("BEGIN; ALTER DATABASE %s ALLOW_CONNECTIONS false; COMMIT", pg.Ident(id)), end,
-		"BEGIN",
-		within, renames(id, old, work), "COMMIT"}
-	return s.retryWhileInUse(ctx, func() error { return s.execInBackground(ctx, strings.Join(steps, "; ")) })
+	refuse := fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false", pg.Ident(id))
+	steps := strings.Join([]string{"BEGIN", within, renames(id, old, work), "COMMIT"}, "; ")
+	return s.retryWhileInUse(ctx, func() error {
+		if err := s.execInBackground(ctx, refuse); err != nil {
+			return err
+		}
+		if err := s.endSessions(ctx, id); err != nil {
+			return err
+		}
+		return s.execInBackground(ctx, steps)
+	})
+}
+
+// endSessions ends those of a database, and waits a while until they are gone: a statement
+// that needs it to itself (RENAME, DROP) looks again only each 0.1 s.
+func (s *server) endSessions(ctx context.Context, id string) error {
+	end := fmt.Sprintf("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_get_activity(NULL) WHERE usesysid IS NOT "+
+		"NULL AND datid = (SELECT oid FROM pg_database WHERE datname = %s)", pg.Literal(id))
+	for pause := time.Millisecond; pause < 100*time.Millisecond; pause += pause / 2 {
+		n, err := s.queryInt(ctx, end)
+		if err != nil || n == 0 {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+	return nil
 }
 
 // renames gives the name of one database to another, and marks the first as

@@ -24,6 +24,7 @@ import (
 // Reset puts the database back: nothing where nothing was touched, rows in
 // place where rows were, else by a copy of the start state in its place.
 func (d *database) Reset(ctx context.Context, r engine.Reset) (*engine.Report, error) {
+	defer d.use()()
 	d.end = time.Now().Add(d.session.Wait)
 	report, err := d.reset(ctx, r)
 	d.end = time.Time{}
@@ -67,11 +68,19 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 	report := &engine.Report{Way: engine.Snapshot, Why: why, Reconnect: true, Noted: true,
 		Tables: []engine.TableReport{}}
 	report.Later = func(ctx context.Context) (json.RawMessage, error) {
+		defer d.use()()
 		err := drop(ctx)
 		if err == nil && r.Ahead {
 			err = d.server.prepareSpare(ctx, r.Start, d.id)
 		}
-		return nil, err
+		if err != nil || !d.server.mayKeep(ctx) {
+			return nil, err
+		}
+		base, err := d.base(ctx, engine.Reset{Start: r.Start, Last: r.Start})
+		if err != nil {
+			return nil, nil // rows are read as before
+		}
+		return d.keepAgain(ctx, base)
 	}
 	return report, nil
 }
@@ -95,6 +104,9 @@ func (d *database) inPlaceOnly(ctx context.Context, r engine.Reset, why string) 
 // has left one, else its template's.
 func (d *database) base(ctx context.Context, r engine.Reset) (b witness.Baseline, err error) {
 	raw := r.Baseline
+	if raw == nil && r.Last == r.Start && r.Start == d.freshOf {
+		raw = d.fresh
+	}
 	if raw == nil {
 		if r.Last != r.Start {
 			return b, witness.Cannot{Why: "nothing is noted of its start state"}
@@ -120,7 +132,9 @@ func (d *database) base(ctx context.Context, r engine.Reset) (b witness.Baseline
 		d.look.DropPending()
 	}
 	d.look.FromStart = r.Baseline == nil
-	return d.read, nil
+	b = d.read
+	b.Exact = b.Exact && d.believed()
+	return b, nil
 }
 
 // setBaseline takes a baseline as the one that was read last.
@@ -134,7 +148,7 @@ func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
 	if d.witnessConn != nil && !d.witnessConn.IsClosed() {
 		return d.witnessConn, d.limitWaits(ctx, d.witnessConn)
 	}
-	config := d.server.settings(d.id)
+	config := d.server.ownSettings(d.id)
 	config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement // it is asked the same again and again
 	conn, err := d.server.dialRetrying(ctx, config)
 	if err != nil {
@@ -173,6 +187,9 @@ func (s *server) trusted() witness.Trust {
 // compareRetrying is compare, once more on a new session where Hemzo's own was ended
 // while nobody used it: to make a snapshot, for one.
 func (d *database) compareRetrying(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
+	if t, ok := d.lookKept(ctx, base); ok {
+		return t, nil
+	}
 	if d.looks++; d.looks == 1 && d.witnessConn == nil { // often the only one, and nothing was touched
 		told := false
 		err := d.server.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
@@ -183,12 +200,16 @@ func (d *database) compareRetrying(ctx context.Context, base witness.Baseline) (
 			return t, err
 		}
 	}
+	base.Exact = base.Exact && d.believed() // it may be kept no more
 	for try := 0; ; try++ {
 		conn, err := d.openWitness(ctx)
 		if err != nil {
 			return witness.Touched{}, err
 		}
 		t, err = d.look.Compare(ctx, conn, base)
+		if pg.State(err) == pg.DeadlockDetected && try == 0 { // with a statement that goes on now
+			continue
+		}
 		if pg.State(err) == pg.LockNotAvailable { // a session has a table to itself
 			names := witness.Names(base.Tables)
 			if !d.session.Force || try > 0 {
@@ -197,6 +218,7 @@ func (d *database) compareRetrying(ctx context.Context, base witness.Baseline) (
 			if err := restore.EndHolders(ctx, conn, names); err != nil {
 				return t, err
 			}
+			d.end = time.Now().Add(ownTime) // they are gone in a moment
 			continue
 		}
 		if err == nil || !conn.IsClosed() || ctx.Err() != nil || try > 0 {
@@ -233,6 +255,32 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 		}
 		report.Settings = append(report.Settings, settings...)
 	}
+	work, err := plan(base, t, r, report)
+	if err != nil {
+		return nil, err
+	}
+	if len(work.Tables)+len(work.Views)+len(work.Counters)+len(report.Settings) > 0 || report.Schema {
+		report.Way, report.Sequences = engine.Truncation, len(work.Counters)
+	}
+	if len(work.Tables)+len(work.Views)+len(work.Counters) > 0 {
+		if err := d.restore.PutBack(ctx, &work); err != nil {
+			return nil, err
+		}
+		work.Put.Tables = append(work.Put.Tables, work.Views...)
+	}
+	report.Worth = t.Far
+	if len(work.Tables)+len(work.Catalogs)+len(work.Counters) > 0 || mended || t.Moved || t.Far {
+		report.Later = func(ctx context.Context) (json.RawMessage, error) { return d.settle(ctx, work.Put) }
+		return report, nil
+	}
+	if err := d.idleKeeper(ctx); err != nil {
+		d.endKeeper(ctx)
+	}
+	return report, nil
+}
+
+// plan is what a reset puts back of what was touched.
+func plan(base witness.Baseline, t witness.Touched, r engine.Reset, report *engine.Report) (restore.Plan, error) {
 	work := restore.Plan{Put: witness.Put{Base: base, At: t.At}, Start: r.Start, Report: report}
 	for _, i := range t.Tables {
 		m := base.Tables[i-1]
@@ -245,7 +293,7 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 			continue
 		}
 		if m.Fires {
-			return nil, witness.Cannot{Why: "a trigger or rule of " + pg.ShortName(m.Name) + " fires always"}
+			return work, witness.Cannot{Why: "a trigger or rule of " + pg.ShortName(m.Name) + " fires always"}
 		}
 		work.Tables = append(work.Tables, i-1)
 	}
@@ -255,23 +303,20 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 		}
 	}
 	work.Catalogs = t.Catalogs
-	if len(work.Tables)+len(work.Views)+len(work.Counters)+len(report.Settings) > 0 || report.Schema {
-		report.Way, report.Sequences = engine.Truncation, len(work.Counters)
-	}
-	if len(work.Tables)+len(work.Views)+len(work.Counters) > 0 {
-		if err := d.restore.PutBack(ctx, &work); err != nil {
-			return nil, err
-		}
-		work.Put.Tables = append(work.Put.Tables, work.Views...)
-	}
-	if len(work.Tables)+len(work.Catalogs)+len(work.Counters) > 0 || mended || t.Moved {
-		report.Later = func(ctx context.Context) (json.RawMessage, error) { return d.settle(ctx, work.Put) }
-	}
-	return report, nil
+	return work, nil
 }
 
 // settle makes the next look cheap, and returns the baseline for it.
 func (d *database) settle(ctx context.Context, p witness.Put) (json.RawMessage, error) {
+	defer d.use()()
+	if d.keeper != nil {
+		fresh, err := d.settleKept(ctx, p)
+		if err == nil {
+			return d.noteBaseline(fresh)
+		}
+		d.endKeeper(ctx)
+	}
+	p.Base.Exact = p.Base.Exact && d.believed()
 	conn, err := d.openWitness(ctx)
 	if err != nil {
 		return nil, err
@@ -280,9 +325,17 @@ func (d *database) settle(ctx context.Context, p witness.Put) (json.RawMessage, 
 	if err != nil {
 		return nil, err
 	}
-	raw, err := json.Marshal(fresh)
+	if raw, err := d.keepAgain(ctx, fresh); raw != nil || err != nil {
+		return raw, err
+	}
+	return d.noteBaseline(fresh)
+}
+
+// noteBaseline takes a baseline as the one that was read last, and writes it for the facts.
+func (d *database) noteBaseline(b witness.Baseline) (json.RawMessage, error) {
+	raw, err := json.Marshal(b)
 	if err == nil {
-		d.read, d.readOf = fresh, raw
+		d.read, d.readOf = b, raw
 	}
 	return raw, err
 }
@@ -316,26 +369,96 @@ func (d *database) startEntry(ctx context.Context, id string) (engine.Entry, err
 }
 
 // lookWhenQuiet is asked once no transaction that has written is under way in
-// the database: it could be committed after the reset. Who has one is waited
-// for, or ended where that is wanted.
+// the database, and no statement that began before: it could be committed after the
+// reset, also where its client has gone. Who has one is waited for, or ended where that
+// is wanted.
 func (d *database) lookWhenQuiet(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
+	waited, end := false, d.endOfWaits()
 	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
-		d.look.Writers = 0
+		d.look.Writers, d.look.Running = 0, 0
 		t, err = d.compareRetrying(ctx, base)
-		if d.look.Writers == 0 || err != nil && !errors.Is(err, witness.ErrSchema) {
+		if err != nil && !errors.Is(err, witness.ErrSchema) {
 			return t, err
 		}
-		if d.session.Force {
-			pids := d.server.witness.Writing("array_agg(a.pid)", d.oidText())
+		switch {
+		case d.look.Running > 0 && !waited:
+			waited = true
+			if err := d.awaitStatements(ctx); err != nil {
+				return t, err
+			}
+			continue
+		case d.look.Writers == 0:
+			return t, err
+		case time.Now().After(end):
+			return t, d.describeWriters(ctx)
+		case d.session.Force:
+			pids := d.server.witness.Writing(ofClients, d.oidText())
 			if err := d.server.exec(ctx, "SELECT pg_terminate_backend(p) FROM unnest("+pids+") p"); err != nil {
 				return t, fmt.Errorf("ending the sessions that have written: %w", err)
 			}
-		} else if time.Now().After(d.end) {
-			return t, d.describeWriters(ctx)
 		}
 		select {
 		case <-ctx.Done():
 			return t, ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+// ofClients are the numbers of sessions that may be ended: those of another process of
+// Hemzo's, which puts the same copy back, end what they do by themselves.
+const ofClients = "array_agg(a.pid) FILTER (WHERE coalesce(a.application_name, '') <> 'hemzo')"
+
+// ownTime is how long another process of Hemzo's is waited for where all others are ended.
+const ownTime = 10 * time.Second
+
+// endOfWaits is until when sessions are waited for.
+func (d *database) endOfWaits() time.Time {
+	if d.session.Force {
+		return time.Now().Add(ownTime)
+	}
+	return d.end
+}
+
+// awaitStatements waits until each session that runs a statement has ended that one, or
+// ends the sessions where that is wanted. Those that begin meanwhile are not waited for.
+func (d *database) awaitStatements(ctx context.Context) error {
+	running := func(what string) string {
+		return "coalesce(" + d.server.witness.Running(what, d.oidText()) + ", '{}')"
+	}
+	query := "SELECT " + running("array_agg(a.pid)") + ", " + running(ofClients)
+	var before []int
+	end := d.endOfWaits()
+	for pause := time.Millisecond; ; pause = min(pause*2, 50*time.Millisecond) {
+		var now, clients []int
+		err := d.server.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+			return conn.QueryRow(ctx, query).Scan(&now, &clients)
+		})
+		if err != nil {
+			return fmt.Errorf("asking which statements run: %w", err)
+		}
+		if before == nil {
+			before = now
+		}
+		before = slices.DeleteFunc(before, func(pid int) bool { return !slices.Contains(now, pid) })
+		clients = slices.DeleteFunc(clients, func(pid int) bool { return !slices.Contains(before, pid) })
+		switch {
+		case len(before) == 0:
+			return nil
+		case d.session.Force && len(clients) > 0:
+			err := d.server.exec(ctx, "SELECT pg_terminate_backend(p) FROM unnest($1::int[]) p", clients)
+			if err != nil {
+				return fmt.Errorf("ending the sessions that run a statement: %w", err)
+			}
+			if d.session.Ended != nil {
+				d.session.Ended()
+			}
+		case time.Now().After(end):
+			return d.inTheWay(ctx, before, "a statement is running that may write")
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
 		case <-time.After(pause):
 		}
 	}
@@ -346,7 +469,7 @@ func (d *database) oidText() string { return strconv.FormatUint(uint64(d.look.OI
 // describeWriters names the sessions with transactions that have written.
 func (d *database) describeWriters(ctx context.Context) error {
 	var pids []int
-	who := d.server.witness.Writing("array_agg(a.pid)", d.oidText())
+	who := d.server.witness.Writing("array_agg(a.pid)", d.oidText(), d.keepers()...)
 	_ = d.server.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, "SELECT coalesce("+who+", '{}')").Scan(&pids)
 	})

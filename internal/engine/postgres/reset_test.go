@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -13,6 +14,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -95,6 +97,15 @@ func beginWith(t testing.TB, trust witness.Trust, schema string) (s *server, cop
 	require.NoError(t, err)
 	s = opened.(*server)
 	s.trust = witness.Trust{Map: s.trust.Map && trust.Map, Log: s.trust.Log && trust.Log}
+	if trust == ordinary {
+		s.private = false
+		for _, setting := range []string{"autovacuum = on", "autovacuum_naptime = 1", "autovacuum_vacuum_threshold = 0",
+			"autovacuum_vacuum_scale_factor = 0", "autovacuum_vacuum_insert_threshold = 0",
+			"autovacuum_vacuum_insert_scale_factor = 0", "autovacuum_vacuum_cost_delay = 0"} {
+			require.NoError(t, s.exec(t.Context(), "ALTER SYSTEM SET "+setting))
+		}
+		require.NoError(t, s.exec(t.Context(), "SELECT pg_reload_conf()"))
+	}
 	t.Cleanup(func() {
 		assert.NoError(t, s.Close())
 		assert.NoError(t, syscall.Kill(started.PID, syscall.SIGQUIT))
@@ -215,7 +226,7 @@ func TestReset(t *testing.T) {
 		if work.what == "vacuum full" && !s.exact() { // every row is as it was
 			continue
 		}
-		conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+		conn, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 		require.NoError(t, err)
 		for _, text := range strings.Split(work.sql, "COMMIT;") {
 			_, err = conn.Exec(t.Context(), text, pgx.QueryExecModeSimpleProtocol)
@@ -243,7 +254,7 @@ func TestReset(t *testing.T) {
 // named, and nothing has been done.
 func TestResetBlocked(t *testing.T) {
 	s, copied, _ := begin(t, true)
-	conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	conn, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
 	_, err = conn.Exec(t.Context(), "INSERT INTO hive (label) VALUES ('c'); BEGIN; UPDATE hive SET label = 'held'")
@@ -253,7 +264,7 @@ func TestResetBlocked(t *testing.T) {
 	defer o.Close()
 	_, err = o.Do(t.Context(), reset.Options{})
 	require.ErrorContains(t, err, "a transaction is under way that has written (waited 50ms)")
-	reader, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	reader, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer reader.Close(context.Background())
 	_, err = reader.Exec(t.Context(), "BEGIN; SELECT count(*) FROM hive")
@@ -308,7 +319,7 @@ func TestSettled(t *testing.T) {
 	require.NoError(t, err)
 	defer opened.Close()
 	d := opened.(*database)
-	client, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	client, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer client.Close(context.Background())
 	r := engine.Reset{Start: copied.Facts.Start, Last: copied.Facts.Start}
@@ -343,6 +354,9 @@ func TestSnapshotInPlace(t *testing.T) {
 // whole trusts a server as far as may be.
 var whole = witness.Trust{Map: true, Log: true}
 
+// ordinary is a server that others use, where PostgreSQL vacuums by itself.
+var ordinary = witness.Trust{Why: "others use it"}
+
 // trusts are how much of a server may be believed.
 var trusts = map[string]witness.Trust{
 	"log and map": whole, "the map": {Map: true}, "the log": {Log: true}, "every row": {},
@@ -355,7 +369,7 @@ func TestUncommitted(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s, copied, fresh := beginWith(t, trust, hives)
 			want := contents(t, s, fresh.ID)
-			c, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+			c, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 			require.NoError(t, err)
 			defer c.Close(context.Background())
 			_, err = c.Exec(t.Context(), "BEGIN; UPDATE kind SET title = 'held' WHERE code = 'd'")
@@ -379,7 +393,7 @@ func snapshotInPlace(t *testing.T, trust witness.Trust) {
 	s, copied, fresh := beginWith(t, trust, hives)
 	first := contents(t, s, fresh.ID)
 	work := func(sql string) {
-		conn, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+		conn, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 		require.NoError(t, err)
 		defer conn.Close(context.Background())
 		_, err = conn.Exec(t.Context(), sql)
@@ -390,7 +404,7 @@ func snapshotInPlace(t *testing.T, trust witness.Trust) {
 	snapshot, err := reset.Snapshot(t.Context(), s, copied, "seeded", engine.Session{Wait: 5 * time.Second})
 	require.NoError(t, err)
 	seeded := contents(t, s, copied.ID)
-	client, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	client, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer client.Close(context.Background())
 	for round := range 6 {
@@ -420,7 +434,7 @@ func snapshotInPlace(t *testing.T, trust witness.Trust) {
 	require.NoError(t, client.Close(t.Context()))
 	object, err := reset.Snapshot(t.Context(), s, copied, "object", engine.Session{Wait: 5 * time.Second})
 	require.NoError(t, err)
-	client, err = s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	client, err = dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer client.Close(context.Background())
 	for range 2 {
@@ -455,7 +469,7 @@ func TestReplacedAhead(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, o.Close()) }()
 	for _, name := range []string{"", "", "renamed", "", "again"} {
-		c, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+		c, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 		require.NoError(t, err)
 		_, err = c.Exec(t.Context(), "DROP TABLE cache; DELETE FROM wide")
 		require.NoError(t, err)
@@ -492,7 +506,7 @@ func TestOlderTransaction(t *testing.T) {
 		o, err := reset.Open(t.Context(), s, copied, 50*time.Millisecond)
 		require.NoError(t, err)
 		connect := func() *pgx.Conn {
-			c, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+			c, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 			require.NoError(t, err)
 			return c
 		}
@@ -524,6 +538,92 @@ func TestOlderTransaction(t *testing.T) {
 	}
 }
 
+// TestRunningStatement: a statement that began before a reset, and has written nothing yet,
+// is over before the reset looks, also where its client has gone.
+func TestRunningStatement(t *testing.T) {
+	for name, trust := range trusts {
+		t.Run(name, func(t *testing.T) {
+			s, copied, fresh := beginWith(t, trust, hives)
+			want := contents(t, s, fresh.ID)
+			leave := func(statement string) {
+				c, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
+				require.NoError(t, err)
+				defer c.Close(context.Background())
+				raw := c.PgConn()
+				raw.Frontend().SendQuery(&pgproto3.Query{String: statement})
+				require.NoError(t, raw.Frontend().Flush())
+				require.Eventually(t, func() bool {
+					n, err := s.queryInt(t.Context(), fmt.Sprintf("SELECT count(*) FROM pg_stat_activity WHERE pid = %d AND "+
+						"state = 'active'", raw.PID()))
+					return err == nil && n > 0
+				}, time.Minute, time.Millisecond)
+				require.NoError(t, raw.Conn().Close())
+			}
+			const late = "UPDATE kind SET title = 'late' FROM (SELECT pg_sleep(%s)) s"
+			o := reset.Options{Wait: time.Minute}
+			leave(fmt.Sprintf(late, "0.4"))
+			_, err := reset.Do(t.Context(), s, copied, o)
+			require.NoError(t, err)
+			require.Equal(t, want, contents(t, s, copied.ID))
+			leave(fmt.Sprintf(late, "60"))
+			o.Wait = 20 * time.Millisecond
+			_, err = reset.Do(t.Context(), s, copied, o)
+			require.ErrorContains(t, err, "a statement is running that may write (waited 20ms)")
+			require.ErrorContains(t, errors.New(strings.Join(told(err).Lines, " ")), "UPDATE kind")
+			o.Force = true
+			_, err = reset.Do(t.Context(), s, copied, o)
+			require.NoError(t, err)
+			require.Equal(t, want, contents(t, s, copied.ID))
+		})
+	}
+}
+
+// TestNextTruncates: a test that empties tables right after a reset is not kept waiting by
+// what follows the reset.
+func TestNextTruncates(t *testing.T) {
+	s, copied, fresh := beginWith(t, whole, `CREATE TABLE hive (id serial PRIMARY KEY, label text);
+		CREATE TABLE frame (id serial PRIMARY KEY, hive int REFERENCES hive, label text);
+		CREATE TABLE jar (id serial PRIMARY KEY, label text);
+		INSERT INTO hive (label) SELECT 'linden' FROM generate_series(1, 50);
+		INSERT INTO frame (hive) SELECT 1 FROM generate_series(1, 50);
+		INSERT INTO jar (label) SELECT 'linden' FROM generate_series(1, 50)`)
+	want := contents(t, s, fresh.ID)
+	o, err := reset.Open(t.Context(), s, copied, 5*time.Second)
+	require.NoError(t, err)
+	defer o.Close()
+	c, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
+	require.NoError(t, err)
+	defer c.Close(context.Background())
+	_, err = c.Exec(t.Context(), "SET lock_timeout = '4s'") // shortening a table goes on for 5
+	require.NoError(t, err)
+	for range 100 {
+		_, err = c.Exec(t.Context(), "DELETE FROM frame; DELETE FROM jar WHERE id < 3")
+		require.NoError(t, err)
+		_, err = c.Exec(t.Context(), "TRUNCATE hive, frame, jar RESTART IDENTITY CASCADE")
+		require.NoError(t, err)
+		_, err = o.Do(t.Context(), reset.Options{})
+		require.NoError(t, err)
+	}
+	require.Equal(t, want, contents(t, s, copied.ID))
+	// One that has become much longer is made shorter again.
+	size := func() int64 {
+		n, err := s.database(copied, engine.Session{}).count(t, "SELECT pg_relation_size('jar')")
+		require.NoError(t, err)
+		return n
+	}
+	before := size()
+	for range 2 {
+		_, err = c.Exec(t.Context(), "INSERT INTO jar (label) SELECT repeat('x', 500) FROM generate_series(1, 40000)")
+		require.NoError(t, err)
+		_, err = o.Do(t.Context(), reset.Options{})
+		require.NoError(t, err)
+	}
+	_, err = o.Do(t.Context(), reset.Options{}) // what followed the last is done
+	require.NoError(t, err)
+	require.Equal(t, want, contents(t, s, copied.ID))
+	require.Less(t, size(), before+1<<20)
+}
+
 // told is an error as a user is told it.
 func told(err error) *fault.Error {
 	f := new(fault.Error)
@@ -536,7 +636,7 @@ func told(err error) *fault.Error {
 func TestResetWithoutConnections(t *testing.T) {
 	s, copied, fresh := begin(t, true)
 	want := contents(t, s, fresh.ID)
-	client, err := s.dial(t.Context(), copied.ID, s.owner(copied.Facts))
+	client, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
 	require.NoError(t, err)
 	defer client.Close(context.Background())
 	_, err = client.Exec(t.Context(), "INSERT INTO hive (label) VALUES ('c'); DELETE FROM many")
@@ -545,7 +645,7 @@ func TestResetWithoutConnections(t *testing.T) {
 	var others []*pgx.Conn
 	for err == nil {
 		var c *pgx.Conn
-		if c, err = s.dial(t.Context(), "postgres", ""); err == nil {
+		if c, err = dialTest(t.Context(), s, "postgres", ""); err == nil {
 			others = append(others, c)
 		}
 	}
@@ -574,4 +674,13 @@ func TestResetWithoutConnections(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, engine.Truncation, report.Way)
 	assert.Equal(t, want, contents(t, s, copied.ID))
+}
+
+// dialTest opens a session as a test has one, which does not bear Hemzo's name.
+func dialTest(ctx context.Context, s *server, database, user string) (*pgx.Conn, error) {
+	conn, err := s.dial(ctx, database, user)
+	if err == nil {
+		_, err = conn.Exec(ctx, "SET application_name = 'pytest'")
+	}
+	return conn, err
 }

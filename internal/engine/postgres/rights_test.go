@@ -20,6 +20,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/pg"
+	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/fault"
 	"hemzo/internal/place"
 	"hemzo/internal/reset"
@@ -177,6 +178,49 @@ func TestRightsOfTests(t *testing.T) {
 		_, err = o.Do(t.Context(), reset.Options{}) // the rows that the spy has written meanwhile
 		require.NoError(t, err)
 		require.Equal(t, want, contents(t, private, copied.ID), sql)
+	}
+}
+
+// TestWritersOfOthers: an account that may make databases, and is told of nobody's sessions,
+// waits for what another role has not committed yet.
+func TestWritersOfOthers(t *testing.T) {
+	private, _, _ := beginWith(t, whole, "SELECT 1")
+	for _, statement := range []string{"CREATE ROLE plain CREATEDB LOGIN PASSWORD 'Plain1'",
+		"CREATE ROLE other LOGIN PASSWORD 'Other1'"} {
+		require.NoError(t, private.exec(t.Context(), statement))
+	}
+	s := existing(t, urlOf(private, "plain", "Plain1"))
+	copied := makeTemplate(t, s, engine.Facts{Format: engine.Format, Database: "honey"}, "0000000000e1",
+		"CREATE TABLE hive (id int); GRANT ALL ON hive TO other; INSERT INTO hive VALUES (1)")
+	config, err := pgx.ParseConfig(urlOf(private, "other", "Other1"))
+	require.NoError(t, err)
+	config.Database = copied.ID
+	require.NoError(t, private.exec(t.Context(), "GRANT CONNECT ON DATABASE "+pg.Ident(copied.ID)+" TO other"))
+	o := reset.Options{Wait: 50 * time.Millisecond}
+	for statement, want := range map[string]string{
+		"BEGIN; UPDATE hive SET id = 2":                      "a transaction is under way that has written",
+		"UPDATE hive SET id = 2 FROM (SELECT pg_sleep(1)) s": "a statement is running that may write"} {
+		other, err := pgx.ConnectConfig(t.Context(), config)
+		require.NoError(t, err)
+		var number int
+		require.NoError(t, other.QueryRow(t.Context(), "SELECT pg_backend_pid()").Scan(&number))
+		ended := make(chan error, 1)
+		go func() {
+			_, err := other.Exec(t.Context(), statement)
+			ended <- err
+		}()
+		require.Eventually(t, func() bool {
+			n, err := private.queryInt(t.Context(), fmt.Sprintf("SELECT count(*) FROM pg_locks WHERE pid = %d AND mode = "+
+				"'RowExclusiveLock'", number))
+			return err == nil && n > 0
+		}, time.Minute, time.Millisecond)
+		_, err = reset.Do(t.Context(), s, copied, o)
+		require.ErrorContains(t, err, want)
+		require.Len(t, told(err).Lines, 1)
+		require.NoError(t, <-ended)
+		require.NoError(t, other.Close(t.Context()))
+		_, err = reset.Do(t.Context(), s, copied, reset.Options{Wait: time.Minute})
+		require.NoError(t, err)
 	}
 }
 
@@ -407,7 +451,7 @@ func TestOneSpare(t *testing.T) {
 		require.NoError(t, o.Close())
 	}
 	assert.Equal(t, int64(1), works())
-	s.dropReferences(t.Context())
+	s.dropSpares(t.Context())
 	assert.Zero(t, works())
 }
 
@@ -579,4 +623,154 @@ func TestBuiltIn(t *testing.T) {
 		}
 		require.NoError(t, o.Close())
 	}
+}
+
+// TestEndSessions: after it none is there that RENAME or DROP would wait for.
+func TestEndSessions(t *testing.T) {
+	s, copied, _ := beginWith(t, whole, `CREATE TABLE jar (id int)`)
+	for range 5 {
+		conn, err := dialTest(t.Context(), s, copied.ID, "")
+		require.NoError(t, err)
+		defer conn.Close(context.Background())
+	}
+	require.NoError(t, s.endSessions(t.Context(), copied.ID))
+	n, err := s.queryInt(t.Context(), "SELECT numbackends FROM pg_stat_database WHERE datname = $1", copied.ID)
+	require.NoError(t, err)
+	require.Zero(t, n)
+}
+
+// TestPath: functions of the tests' own, under the names of PostgreSQL's, do not run with
+// Hemzo's rights, wherever the database has names looked for.
+func TestPath(t *testing.T) {
+	for _, trust := range []witness.Trust{whole, {}} {
+		s, copied, fresh := beginWith(t, trust, `CREATE TABLE hive (id int PRIMARY KEY, label text);
+			INSERT INTO hive SELECT g, 'x' FROM generate_series(1, 100) g`)
+		want := contents(t, s, fresh.ID)
+		conn, err := dialTest(t.Context(), s, copied.ID, s.owner(copied.Facts))
+		require.NoError(t, err)
+		defer conn.Close(context.Background())
+		require.NoError(t, pg.Run(t.Context(), conn, `CREATE SCHEMA evil; DO $do$
+			DECLARE f record;
+			BEGIN
+			FOR f IN SELECT p.oid::regprocedure::text AS header, p.proname, p.prorettype::regtype::text AS gives,
+				(SELECT string_agg('$' || i, ',') FROM generate_series(1, p.pronargs) i) AS arguments FROM pg_proc p
+				WHERE p.pronamespace = 'pg_catalog'::regnamespace AND p.prokind = 'f' AND NOT p.proretset
+				AND p.prorettype <> ALL ('{internal,cstring,trigger,event_trigger,language_handler}'::regtype[])
+			LOOP
+				BEGIN
+				EXECUTE format('CREATE FUNCTION evil.%s RETURNS %s LANGUAGE plpgsql AS $f$BEGIN IF '
+					'pg_catalog.current_setting(''is_superuser'') = ''on'' THEN RAISE ''ran as a superuser''; END IF; '
+					'RETURN pg_catalog.%I(%s); END$f$', f.header, f.gives, f.proname, coalesce(f.arguments, ''));
+				EXCEPTION WHEN OTHERS THEN NULL; -- a type that no function of users' may have
+				END;
+			END LOOP;
+			END$do$`))
+		var made int
+		require.NoError(t, conn.QueryRow(t.Context(), "SELECT count(*) FROM pg_proc WHERE pronamespace = "+
+			"'evil'::regnamespace AND proname IN ('age', 'pg_relation_size', 'pg_current_xact_id')").Scan(&made))
+		require.GreaterOrEqual(t, made, 5)
+		require.NoError(t, pg.Run(t.Context(), conn, fmt.Sprintf("ALTER DATABASE %s SET search_path = evil, pg_catalog, "+
+			"public; DELETE FROM hive WHERE id > 50", pg.Ident(copied.ID))))
+		d, err := s.Open(t.Context(), copied.ID, engine.Session{Wait: time.Second})
+		require.NoError(t, err)
+		_, err = d.Changes(t.Context(), engine.Compare{Start: copied.Facts.Start, Last: copied.Facts.Start})
+		require.NoError(t, err)
+		_, err = d.Contents(t.Context(), false)
+		require.NoError(t, err)
+		_, err = d.Reset(t.Context(), engine.Reset{Start: copied.Facts.Start, Last: copied.Facts.Start})
+		require.NoError(t, err)
+		require.NoError(t, d.Close())
+		require.Equal(t, want, contents(t, s, copied.ID))
+	}
+}
+
+// TestReference: processes that put copies of one template back read its rows from one
+// reference, which goes with the template, and to which nobody of the tests can connect.
+func TestReference(t *testing.T) {
+	s, copied, fresh := beginWith(t, ordinary, `CREATE TABLE hive (id int PRIMARY KEY);
+		INSERT INTO hive SELECT generate_series(1, 100)`)
+	start := copied.Facts.Start
+	references := func() (ids []string) {
+		all, err := s.List(t.Context(), engine.Reference)
+		require.NoError(t, err)
+		for _, e := range all {
+			ids = append(ids, e.ID)
+		}
+		return ids
+	}
+	want := contents(t, s, fresh.ID)
+	var all sync.WaitGroup
+	for _, e := range []engine.Entry{copied, fresh} {
+		for i := range 2 {
+			all.Go(func() {
+				for range 5 {
+					conn, err := dialTest(t.Context(), s, e.ID, s.owner(e.Facts))
+					if !assert.NoError(t, err) {
+						return
+					}
+					_, err = conn.Exec(t.Context(), fmt.Sprintf("DELETE FROM hive WHERE id %% 2 = %d", i))
+					assert.NoError(t, err)
+					conn.Close(t.Context())
+					_, err = reset.Do(t.Context(), s, e, reset.Options{Wait: 10 * time.Second, Way: engine.Truncation})
+					assert.NoError(t, err)
+				}
+			})
+		}
+	}
+	all.Wait()
+	require.Equal(t, []string{referenceID(start)}, references())
+	require.Equal(t, want, contents(t, s, copied.ID))
+	_, err := dialTest(t.Context(), s, referenceID(start), s.owner(copied.Facts))
+	assert.ErrorContains(t, err, "permission denied for database")
+
+	// Nor can they where Hemzo's role is no superuser, whom alone no limit holds.
+	require.NoError(t, s.exec(t.Context(), "CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'Maker1'"))
+	m := existing(t, urlOf(s, "maker", "Maker1"))
+	made := makeTemplate(t, m, engine.Facts{Format: engine.Format, Database: "honey"}, "0000000000e5",
+		"CREATE TABLE hive (id int)")
+	opened, err := m.dialReference(t.Context(), made.Facts.Start)
+	require.NoError(t, err)
+	require.NoError(t, opened.Close(t.Context()))
+	_, err = dialTest(t.Context(), m, referenceID(made.Facts.Start), m.owner(made.Facts))
+	assert.ErrorContains(t, err, "permission denied for database")
+
+	// It is of a template that was made anew since: another takes its place.
+	e, err := s.Find(t.Context(), start)
+	require.NoError(t, err)
+	require.NoError(t, s.UpdateFacts(t.Context(), start, func(f *engine.Facts) { f.Made = f.Made.Add(time.Hour) }))
+	require.NoError(t, s.Clear(t.Context()))
+	assert.NotContains(t, references(), referenceID(start))
+	conn, err := s.dialReference(t.Context(), start)
+	require.NoError(t, err)
+	_, err = conn.Exec(t.Context(), "DELETE FROM public.hive")
+	assert.ErrorContains(t, err, "read-only")
+	require.NoError(t, s.Drop(t.Context(), e.ID))
+	assert.NotContains(t, references(), referenceID(start))
+	_, err = conn.Exec(t.Context(), "SELECT 1")
+	assert.Error(t, err)
+	_, err = s.dialReference(t.Context(), start)
+	assert.ErrorIs(t, err, engine.ErrNotFound)
+}
+
+// TestDropBesideVacuum: a role that is no superuser drops its databases also while autovacuum
+// works there.
+func TestDropBesideVacuum(t *testing.T) {
+	others, _, _ := beginWith(t, ordinary, "SELECT 1")
+	require.NoError(t, others.exec(t.Context(), "CREATE ROLE plain CREATEDB LOGIN PASSWORD 'Plain1'"))
+	s := existing(t, urlOf(others, "plain", "Plain1"))
+	copied := makeTemplate(t, s, engine.Facts{Format: engine.Format, Database: "honey"}, "0000000000e3",
+		"CREATE TABLE hive (id int) WITH (autovacuum_vacuum_cost_delay = 100, autovacuum_vacuum_cost_limit = 1)")
+	conn, err := dialTest(t.Context(), s, copied.ID, "plain")
+	require.NoError(t, err)
+	_, err = conn.Exec(t.Context(), "INSERT INTO hive SELECT generate_series(1, 200000)")
+	require.NoError(t, err)
+	require.NoError(t, conn.Close(t.Context()))
+	require.Eventually(t, func() bool {
+		n, err := others.queryInt(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE datname = $1 AND backend_type = "+
+			"'autovacuum worker'", copied.ID)
+		return err == nil && n > 0
+	}, time.Minute, time.Millisecond)
+	require.NoError(t, s.Drop(t.Context(), copied.ID))
+	_, err = s.Find(t.Context(), copied.ID)
+	require.ErrorIs(t, err, engine.ErrNotFound)
 }

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/url"
@@ -14,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/witness"
 	"hemzo/internal/engine/sessionlock"
 	"hemzo/internal/turn"
@@ -35,10 +37,12 @@ type server struct {
 	autovacuumOff bool // nobody vacuums but who says so, and it is counted
 	trust         witness.Trust
 
-	patience      engine.Patience
-	said          atomic.Bool       // that it is waited for
-	referenceTurn turn.Turn         // for the next two
-	references    map[string]string // copies of start states to read rows from, by start state
+	crowded  atomic.Bool // it had few connections free, when last asked
+	levelled atomic.Bool // what belongs to a database itself was asked for before
+
+	patience  engine.Patience
+	said      atomic.Bool // that it is waited for
+	spareTurn turn.Turn   // for the next
 	// copies made beforehand, by start state and owner; without a name while they are made
 	spares map[string]spare
 	closed bool // no more are made
@@ -66,7 +70,7 @@ type server struct {
 
 func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {
 	s := &server{config: config, host: host, port: int(config.Port), patience: p,
-		referenceTurn: turn.New(), turn: turn.New(), background: newBackgroundConns()}
+		spareTurn: turn.New(), turn: turn.New(), background: newBackgroundConns()}
 	s.locks = newLocks(s)
 	s.witness.Trust = s.trusted
 	s.witness.Major = func() string { return major(s.about.Version) }
@@ -117,9 +121,9 @@ func atLeast(version string, want int) bool {
 func (s *server) Clients(ctx context.Context, id string) ([]engine.Client, error) {
 	const clients = `SELECT pid, coalesce(usename, ''), coalesce(application_name, ''),
 		coalesce(client_addr::text, 'socket'),
-		coalesce(state, ''), backend_start, xact_start, pg_blocking_pids(pid),
+		coalesce(state, ''), coalesce(backend_start, now()), xact_start, pg_blocking_pids(pid),
 		coalesce(left(query, 200), '') FROM pg_stat_activity
-		WHERE (datname = $1 OR $1 = '') AND backend_type = 'client backend' AND pid <> pg_backend_pid() ORDER BY pid`
+		WHERE (datname = $1 OR $1 = '') AND ` + pg.OfClient + ` AND pid <> pg_backend_pid() ORDER BY pid`
 	var all []engine.Client
 	err := s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) (err error) {
 		rows, err := conn.Query(ctx, clients, id)
@@ -158,14 +162,20 @@ func (s *server) Open(ctx context.Context, id string, session engine.Session) (e
 	if err != nil {
 		return nil, err
 	}
-	return s.database(e, session), nil
+	d := s.database(e, session)
+	if session.Fresh {
+		if err := d.keepFresh(ctx); err != nil {
+			return nil, errors.Join(err, d.Close())
+		}
+	}
+	return d, nil
 }
 
 func (s *server) Close() error {
 	ctx, end := context.WithTimeout(context.Background(), 5*time.Second)
 	defer end()
 	if !s.private { // there the guard clears them away
-		s.dropReferences(ctx)
+		s.dropSpares(ctx)
 	}
 	s.tellOwn(ctx)
 	s.closeBackground(ctx)

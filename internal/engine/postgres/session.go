@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -69,27 +70,54 @@ func plain(config *pgx.ConnConfig) {
 	config.RuntimeParams["client_encoding"] = "UTF8"
 	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
 	config.DialFunc = (&net.Dialer{KeepAliveConfig: keepAlive}).DialContext
+	qualify(config)
 	// A statement whose caller has gone ends on the server too.
 	config.BuildContextWatcherHandler = func(conn *pgconn.PgConn) ctxwatch.Handler {
 		return &pgconn.CancelRequestContextWatcherHandler{Conn: conn, DeadlineDelay: graceTime}
 	}
 }
 
-// dial opens another connection, as another role where one is named.
+// ownSession has a session of Hemzo's own find functions and operators of PostgreSQL's alone:
+// the owner of a database can set where names are looked for, and how texts are written. One
+// whose client is gone, its power or network, must not hold its locks for hours.
+const ownSession = "SET search_path = pg_catalog; SET standard_conforming_strings = on; " + askForClient
+
+// askForClient has the server notice within half a minute that the other end is gone.
+const askForClient = "SET tcp_keepalives_idle = 10; SET tcp_keepalives_interval = 5; SET tcp_keepalives_count = 3"
+
+func qualify(config *pgx.ConnConfig) {
+	config.AfterConnect = func(ctx context.Context, conn *pgconn.PgConn) error {
+		_, err := conn.Exec(ctx, ownSession).ReadAll()
+		return err
+	}
+}
+
+// dial opens another connection: as a role that is named, with all that the database is
+// set to, else one of Hemzo's own.
 func (s *server) dial(ctx context.Context, database, user string) (*pgx.Conn, error) {
 	return s.dialWithNotices(ctx, database, user, nil)
 }
 
-// settings are those of a connection to a database.
+// settings are those of a connection of clients' to a database.
 func (s *server) settings(database string) *pgx.ConnConfig {
 	config := s.config.Copy()
-	config.Database = database
+	config.Database, config.AfterConnect = database, nil
+	return config
+}
+
+// ownSettings are those of a connection of Hemzo's own.
+func (s *server) ownSettings(database string) *pgx.ConnConfig {
+	config := s.settings(database)
+	qualify(config)
 	return config
 }
 
 // dialWithNotices is dial with somebody who takes the server's notices; may be nil.
 func (s *server) dialWithNotices(ctx context.Context, database, user string, said func(string)) (*pgx.Conn, error) {
 	config := s.settings(database)
+	if user == "" {
+		config = s.ownSettings(database)
+	}
 	if said != nil {
 		config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) { said(n.Severity + ": " + n.Message) }
 	}
@@ -189,10 +217,8 @@ func (s *server) begin(ctx context.Context) error {
 		return fmt.Errorf("connecting to PostgreSQL: %w", err)
 	}
 	// What Hemzo itself writes has to be on disk before a VACUUM can mark it.
-	// A session whose client is gone must not hold its locks for hours.
 	const usual = "SET synchronous_commit = on; SET plan_cache_mode = force_generic_plan; SET statement_timeout = " +
-		"0; SET lock_timeout = 0; SET tcp_keepalives_idle = 10; SET tcp_keepalives_interval = 5; SET " +
-		"tcp_keepalives_count = 3"
+		"0; SET lock_timeout = 0"
 	if s.asked {
 		_, err = conn.Exec(ctx, usual)
 	} else {
@@ -208,9 +234,20 @@ func (s *server) begin(ctx context.Context) error {
 	return nil
 }
 
+// stopAsking has further connections come without TLS where that may be and the server has
+// none: each would cost it two processes, one to say so.
+func stopAsking(config *pgx.ConnConfig, conn *pgx.Conn) {
+	_, secured := conn.PgConn().Conn().(*tls.Conn)
+	if !secured && config.TLSConfig != nil && len(config.Fallbacks) == 1 && config.Fallbacks[0].TLSConfig == nil &&
+		config.Fallbacks[0].Host == config.Host && config.Fallbacks[0].Port == config.Port {
+		config.TLSConfig, config.Fallbacks = nil, nil
+	}
+}
+
 // learn asks what this role may do, and how the server vacuums.
 func (s *server) learn(ctx context.Context, conn *pgx.Conn, usual string) error {
 	s.isSuperuser = conn.PgConn().ParameterStatus("is_superuser") == "on"
+	stopAsking(s.config, conn)
 	roles := "true"
 	if !s.isSuperuser { // asking costs more than all else here
 		roles = "(SELECT rolcreaterole FROM pg_roles WHERE rolname = current_user)"

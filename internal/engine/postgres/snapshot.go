@@ -18,6 +18,7 @@ import (
 // database are settled first, so that the snapshot and this database have a
 // baseline in common.
 func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) (base json.RawMessage, err error) {
+	defer d.use()()
 	if err := d.Close(); err != nil {
 		return nil, err
 	}
@@ -43,9 +44,9 @@ func (d *database) Snapshot(ctx context.Context, to string, facts engine.Facts) 
 // vacate waits until nobody is connected, at most until end. Hemzo's own idle
 // sessions step aside: they come again at need.
 func (d *database) vacate(ctx context.Context, end time.Time) error {
-	const connected = "FROM pg_stat_activity WHERE datname = $1 AND backend_type = 'client backend' AND pid <> " +
-		"pg_backend_pid()"
-	aside := connected + " AND application_name = 'hemzo' AND state = 'idle'"
+	const connected = "FROM pg_stat_activity WHERE datname = $1 AND " + pg.OfClient + " AND pid <> pg_backend_pid()"
+	aside := connected + " AND application_name = 'hemzo' AND (state = 'idle' OR state = 'idle in transaction' AND " +
+		"query IN (" + pg.Literal(lookEnd) + ", " + pg.Literal(beginKeeping) + ", " + pg.Literal(beginNumbered) + "))"
 	if d.session.Force {
 		aside = connected
 	}

@@ -10,41 +10,6 @@ import (
 	"hemzo/internal/engine/postgres/pg"
 )
 
-// dialReference opens a copy of a start state from which rows are read: nobody can
-// connect to a template itself. It is made at the first need, and goes with
-// this process.
-func (s *server) dialReference(ctx context.Context, start string) (*pgx.Conn, error) {
-	if err := s.referenceTurn.Take(ctx); err != nil {
-		return nil, err
-	}
-	defer s.referenceTurn.Give()
-	if id := s.references[start]; id != "" {
-		if conn, err := s.dial(ctx, id, ""); err == nil {
-			return conn, nil
-		}
-		delete(s.references, start)
-	}
-	lock, _, err := s.Own(ctx)
-	if err != nil {
-		return nil, err
-	}
-	e, err := s.Find(ctx, start)
-	if err != nil {
-		return nil, err
-	}
-	id := engine.NewID(engine.Work)
-	facts := e.Facts
-	facts.Owner, facts.Baseline = engine.Owner{Lock: lock}, nil
-	if err := s.Copy(ctx, start, id, facts); err != nil {
-		return nil, fmt.Errorf("making a copy to read from: %w", err)
-	}
-	if s.references == nil {
-		s.references = map[string]string{}
-	}
-	s.references[start] = id
-	return s.dial(ctx, id, "")
-}
-
 // spare is a copy that was made beforehand, to be put in the place of another.
 type spare struct {
 	work  string // what it is called meanwhile; "" where there is none
@@ -147,10 +112,10 @@ func (s *server) same(ctx context.Context, id string) (sql string, err error) {
 // claimSpare reports whether there is no spare for a key, nor one being made:
 // then the caller makes it, and calls placeSpare.
 func (s *server) claimSpare(ctx context.Context, key string) (bool, error) {
-	if err := s.referenceTurn.Take(ctx); err != nil {
+	if err := s.spareTurn.Take(ctx); err != nil {
 		return false, err
 	}
-	defer s.referenceTurn.Give()
+	defer s.spareTurn.Give()
 	if _, there := s.spares[key]; there || s.closed {
 		return false, nil
 	}
@@ -165,14 +130,14 @@ func (s *server) claimSpare(ctx context.Context, key string) (bool, error) {
 // that nobody will ask for any more, leaves nothing there.
 func (s *server) placeSpare(key string, made spare) {
 	ctx := context.Background()
-	_ = s.referenceTurn.Take(ctx)
+	_ = s.spareTurn.Take(ctx)
 	closed := s.closed
 	if made.work == "" || closed {
 		delete(s.spares, key)
 	} else {
 		s.spares[key] = made
 	}
-	s.referenceTurn.Give()
+	s.spareTurn.Give()
 	if closed && made.work != "" {
 		_ = s.Drop(ctx, made.work)
 		made.unlock(ctx)
@@ -182,10 +147,10 @@ func (s *server) placeSpare(key string, made spare) {
 // takeSpare returns a copy that was made beforehand; one without a name where
 // there is none.
 func (s *server) takeSpare(ctx context.Context, from, owner string) (spare, error) {
-	if err := s.referenceTurn.Take(ctx); err != nil {
+	if err := s.spareTurn.Take(ctx); err != nil {
 		return spare{}, err
 	}
-	defer s.referenceTurn.Give()
+	defer s.spareTurn.Give()
 	key := spareFor(from, owner)
 	made := s.spares[key]
 	if made.work != "" { // else one may be under way
@@ -194,18 +159,15 @@ func (s *server) takeSpare(ctx context.Context, from, owner string) (spare, erro
 	return made, nil
 }
 
-// dropReferences drops what dialReference and prepareSpare have made.
-func (s *server) dropReferences(ctx context.Context) {
-	if s.referenceTurn.Take(ctx) != nil {
+// dropSpares drops what prepareSpare has made.
+func (s *server) dropSpares(ctx context.Context) {
+	if s.spareTurn.Take(ctx) != nil {
 		return
 	}
 	s.closed = true
-	references, spares := s.references, s.spares
-	s.references, s.spares = nil, nil
-	s.referenceTurn.Give()
-	for _, id := range references {
-		_ = s.Drop(ctx, id)
-	}
+	spares := s.spares
+	s.spares = nil
+	s.spareTurn.Give()
 	for _, made := range spares {
 		if made.work != "" {
 			_ = s.Drop(ctx, made.work)

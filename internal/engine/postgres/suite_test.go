@@ -2,14 +2,12 @@ package postgres_test
 
 import (
 	"fmt"
-	"os"
 	"os/exec"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"hemzo/internal/container"
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/enginetest"
 	"hemzo/internal/engine/postgres"
@@ -54,12 +52,7 @@ func TestSuiteInMemory(t *testing.T) {
 }
 
 func TestSuiteInContainers(t *testing.T) {
-	docker, err := container.Find(t.Context())
-	if err != nil && os.Getuid() != 0 { // root has it installed
-		t.Skip(err)
-	}
-	require.NoError(t, err)
-	require.NoError(t, docker.Close())
+	enginetest.Containers(t)
 	for _, major := range append([]string{"15"}, otherMajors...) {
 		t.Run(major, func(t *testing.T) {
 			enginetest.Home(t, postgres.Engine{})

@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 )
 
 // visits counts the sessions that this process has opened, by database.
@@ -45,8 +46,8 @@ type seen struct {
 func (s *server) seen(ctx context.Context, id string) (n seen, err error) {
 	sql := `SELECT d.oid, coalesce((SELECT ` + s.sessionsEnded() + ` FROM pg_stat_database s WHERE s.datid = d.oid), 0),
 		(SELECT count(*) FROM pg_stat_activity a WHERE a.datid = d.oid AND a.application_name = 'hemzo'),
-		(SELECT count(*) FROM pg_stat_activity a WHERE a.datid = d.oid AND a.application_name <> 'hemzo'
-			AND a.backend_type = 'client backend')
+		(SELECT count(*) FROM pg_stat_activity a WHERE a.datid = d.oid AND coalesce(a.application_name, '') <> 'hemzo'
+			AND ` + pg.OfClient + `)
 		FROM pg_database d WHERE d.datname = $1`
 	err = s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		if _, err := conn.Exec(ctx, "SELECT pg_stat_clear_snapshot()"); err != nil {

@@ -142,6 +142,10 @@ func (l *Locks[C]) Own(ctx context.Context) (name string, release func(), err er
 	}, nil
 }
 
+// Any reports whether a lock is held, or is to be taken again. It is called where the
+// session is nobody else's, as Lost is.
+func (l *Locks[C]) Any() bool { return len(l.held) > 0 }
+
 // IsOwn reports whether a lock is this process's own.
 func (l *Locks[C]) IsOwn(name string) bool { return name == l.own }
 

@@ -8,11 +8,6 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// cloned makes out share in's blocks, where the file system can.
-func cloned(out, in *os.File) bool {
-	return unix.IoctlFileClone(int(out.Fd()), int(in.Fd())) == nil
-}
-
 // newFile makes a locked file that has no name before publish gives it one:
 // whoever dies before that leaves nothing.
 func newFile(path string, mode os.FileMode) (f *os.File, publish func() error, err error) {

@@ -105,8 +105,13 @@ func code(err error) string {
 
 // Apply runs a script in one transaction, unless it holds a statement that
 // steers transactions itself or has no effect inside one.
-func (d *database) Apply(ctx context.Context, s engine.Script) error {
+func (d *database) Apply(ctx context.Context, s engine.Script) (err error) {
 	defer d.leaveUnread()()
+	defer func() {
+		if err != nil && ctx.Err() != nil { // whatever it was that was interrupted
+			err = ctx.Err()
+		}
+	}()
 	c, err := d.connect()
 	if err != nil {
 		return err

@@ -5,7 +5,6 @@ package sqlite
 import (
 	"context"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -15,6 +14,7 @@ import (
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/folder"
 	"hemzo/internal/fault"
+	"hemzo/internal/pattern"
 	"hemzo/internal/source"
 	"hemzo/internal/sqltext"
 )
@@ -36,10 +36,10 @@ func (Engine) Traces() engine.Traces {
 	return engine.Traces{Words: ownWords, Files: []string{".sqlite", ".sqlite3"}, Fallback: true}
 }
 
-var ownWords = regexp.MustCompile(`(?i)\b(AUTOINCREMENT|PRAGMA|WITHOUT\s+ROWID|\)\s*STRICT)\b`)
+var ownWords = pattern.Lazy(`(?i)\b(AUTOINCREMENT|PRAGMA|WITHOUT\s+ROWID|\)\s*STRICT)\b`)
 
 // Hosting: SQLite is a part of this program.
-func (Engine) Hosting() engine.Hosting { return engine.Hosting{Embedded: open} }
+func (Engine) Hosting() engine.Hosting { return engine.Hosting{Embedded: open, Trial: imitation()} }
 
 func version() string { return libc.GoString(lite.Xsqlite3_libversion(libc.NewTLS())) }
 

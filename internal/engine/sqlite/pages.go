@@ -5,9 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"hemzo/internal/fault"
 )
@@ -241,13 +244,7 @@ type difference struct {
 // for tables: every change to a tree changes a page that the tree had, for a
 // tree whose pages are all as they were is the same tree.
 func (d *database) differences(c *conn, st *start) (diff *difference, err error) {
-	// Somebody who cuts a file short by hand takes mapped bytes away.
-	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
-	defer func() {
-		if fault := recover(); fault != nil {
-			err = fmt.Errorf("%w: it was cut short while it was read: %v", errNoDatabase, fault)
-		}
-	}()
+	defer guardFault(&err)()
 	r, err := d.pagesOf(c)
 	if err != nil {
 		return nil, err
@@ -260,12 +257,8 @@ func (d *database) differences(c *conn, st *start) (diff *difference, err error)
 	if err := st.own(); err != nil {
 		return nil, err
 	}
-	for n := 1; n <= min(st.pages, r.pages); n++ {
-		now, err := r.page(n)
-		if err != nil {
-			return nil, err
-		}
-		diff.compare(n, st.page(n), now, st.whole[n])
+	if err := diff.compareAll(r, st); err != nil {
+		return nil, err
 	}
 	for _, n := range diff.pages {
 		if t := st.trees[st.owner[n]].table; t != "" {
@@ -278,6 +271,71 @@ func (d *database) differences(c *conn, st *start) (diff *difference, err error)
 		}
 	}
 	return diff, nil
+}
+
+// guardFault is deferred to turn a fault in mapped bytes into an error: somebody who cuts a
+// file short by hand takes them away. It holds for one goroutine.
+func guardFault(err *error) func() {
+	before := debug.SetPanicOnFault(true)
+	return func() {
+		debug.SetPanicOnFault(before)
+		if fault := recover(); fault != nil {
+			*err = fmt.Errorf("%w: it was cut short while it was read: %v", errNoDatabase, fault)
+		}
+	}
+}
+
+// span is how many pages are compared at once: most are the same, and a long comparison
+// is as fast as memory is read. shared is from how many on it is done by all processors.
+const (
+	span   = 64
+	shared = 64 * span
+)
+
+// compareAll compares the pages that both have.
+func (diff *difference) compareAll(r *reader, st *start) error {
+	last := min(st.pages, r.pages)
+	if r.log {
+		for n := 1; n <= last; n++ {
+			now, err := r.page(n)
+			if err != nil {
+				return err
+			}
+			diff.compare(n, st.page(n), now, st.whole[n])
+		}
+		return nil
+	}
+	workers := 1
+	if last > shared {
+		workers = runtime.GOMAXPROCS(0)
+	}
+	parts := make([]difference, workers)
+	var group errgroup.Group
+	for i := range parts {
+		group.Go(func() error { return parts[i].comparePart(r, st, 1+last*i/workers, last*(i+1)/workers) })
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, part := range parts {
+		diff.pages, diff.header = append(diff.pages, part.pages...), diff.header || part.header
+	}
+	return nil
+}
+
+// comparePart compares the pages from one to another.
+func (diff *difference) comparePart(r *reader, st *start, from, to int) (err error) {
+	defer guardFault(&err)()
+	for ; from <= to; from += span {
+		end := min(from+span-1, to)
+		if at := (from - 1) * r.size; bytes.Equal(st.bytes.b[at:end*r.size], r.b[at:end*r.size]) {
+			continue
+		}
+		for n := from; n <= end; n++ {
+			diff.compare(n, st.page(n), r.b[(n-1)*r.size:n*r.size], st.whole[n])
+		}
+	}
+	return nil
 }
 
 func (diff *difference) compare(n int, then, now []byte, whole bool) {

@@ -16,6 +16,7 @@ import (
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/folder"
+	"hemzo/internal/engine/launch"
 	"hemzo/internal/fault"
 )
 
@@ -355,8 +356,13 @@ func copyFile(ctx context.Context, from, to string, mode os.FileMode) (*os.File,
 	if err != nil {
 		return nil, err
 	}
-	if cloned(out, in) {
+	if launch.Cloned(out, in) {
 		return out, publish()
+	}
+	if info, err := in.Stat(); err == nil {
+		if err := launch.RoomFor(filepath.Dir(to), info.Size(), "copying "+filepath.Base(from)); err != nil {
+			return out, err
+		}
 	}
 	// In pieces, so that a user's Ctrl-C does not wait for a large one; each
 	// is copied inside the kernel where the system can.

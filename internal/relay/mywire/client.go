@@ -7,11 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"strconv"
 	"sync/atomic"
 	"time"
 
+	"hemzo/internal/pattern"
 	"hemzo/internal/relay"
 	"hemzo/internal/sqltext"
 )
@@ -168,7 +168,7 @@ func (c *client) fail(code uint16, state, text string) {
 	c.flush()
 }
 
-var matched = regexp.MustCompile(`^.?Rows matched: (\d+)  Changed: (\d+)`)
+var matched = pattern.Lazy(`^.?Rows matched: (\d+)  Changed: (\d+)`)
 
 // counts counts what an UPDATE did as the client has asked for, where the session counts in
 // the other way.
@@ -177,7 +177,7 @@ func (c *client) counts(k *okay, foundRows bool) {
 	if wants == foundRows {
 		return
 	}
-	m := matched.FindSubmatch(k.info)
+	m := matched().FindSubmatch(k.info)
 	if m == nil {
 		return
 	}

@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
+	"hemzo/internal/pattern"
 	"hemzo/internal/relay"
 )
 
@@ -31,7 +31,7 @@ func (c *client) query(ctx context.Context, text string) error {
 	if len(all) == 1 && c.alone(ctx, all[0]) {
 		return nil
 	}
-	if !c.autocommit && asksAutocommit.MatchString(text) { // of the session it is on
+	if !c.autocommit && asksAutocommit().MatchString(text) { // of the session it is on
 		text = "SELECT 0 AS `@@autocommit`"
 		all = statements(c.dialect(), text)
 	}
@@ -40,7 +40,7 @@ func (c *client) query(ctx context.Context, text string) error {
 	})
 }
 
-var asksAutocommit = regexp.MustCompile(`(?i)^\s*SELECT\s+@@(session\.|local\.)?autocommit\s*;?\s*$`)
+var asksAutocommit = pattern.Lazy(`(?i)^\s*SELECT\s+@@(session\.|local\.)?autocommit\s*;?\s*$`)
 
 // statementWork does statements as one piece of work, unless a reset has taken back the
 // transaction that they are for.
@@ -123,12 +123,12 @@ func (c *client) ends(s statement) {
 	}
 }
 
-var autocommitAlone = regexp.MustCompile(
+var autocommitAlone = pattern.Lazy(
 	`(?i)^\s*SET\s+(?:(?:SESSION|LOCAL)\s+|@@(?:session|local)\.|@@)?autocommit\s*:?=\s*(0|1|ON|OFF|TRUE|FALSE)\s*;?\s*$`)
 
 // autocommitOf is what a SET of that variable alone sets.
 func autocommitOf(text string) (on, ok bool) {
-	m := autocommitAlone.FindStringSubmatch(text)
+	m := autocommitAlone().FindStringSubmatch(text)
 	if m == nil {
 		return false, false
 	}
@@ -211,7 +211,7 @@ func (c *client) refuses(s statement) bool {
 	case s.order == temporary:
 		return c.server.isMariaDB()
 	case s.order == plain:
-		return locking.MatchString(s.text)
+		return locking().MatchString(s.text)
 	case s.order != writes && s.order != load:
 		return false
 	}
@@ -220,7 +220,7 @@ func (c *client) refuses(s statement) bool {
 	})
 }
 
-var locking = regexp.MustCompile(
+var locking = pattern.Lazy(
 	`(?is)^\W*SELECT\b.*(\bFOR\s+UPDATE\b|\b(NEXTVAL|SETVAL)\s*\(|\bNEXT\s+VALUE\s+FOR\b)`)
 
 // readsOnly reports whether the transaction, or the statement alone, may write nothing.
@@ -446,14 +446,14 @@ func (c *client) set(s statement, j job, more bool) (ok bool, err error) {
 func (c *client) noteSet(s statement, system []string) error {
 	system = slices.DeleteFunc(slices.Clone(system), func(name string) bool { return !c.server.known[name] })
 	c.note(system, userVariables(c.dialect(), s.text))
-	if timeGoesOn.MatchString(s.text) {
+	if timeGoesOn().MatchString(s.text) {
 		c.system = slices.DeleteFunc(c.system, func(name string) bool { return name == timestamp })
 	}
 	return c.noteReads(system)
 }
 
 // timeGoesOn is a SET that lets the session's clock go on.
-var timeGoesOn = regexp.MustCompile(`(?i)\btimestamp\s*:?=\s*(DEFAULT|0)\b`)
+var timeGoesOn = pattern.Lazy(`(?i)\btimestamp\s*:?=\s*(DEFAULT|0)\b`)
 
 // noteReads notes whether the client's transactions only read from now on.
 func (c *client) noteReads(system []string) error {

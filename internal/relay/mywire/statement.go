@@ -1,11 +1,11 @@
 package mywire
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
+	"hemzo/internal/pattern"
 	"hemzo/internal/sqltext"
 )
 
@@ -96,26 +96,26 @@ func read(d sqltext.Dialect, text string) statement {
 // asksSession reports whether a SELECT asks for what the session has, and no table: any
 // other function may be one of the schema's.
 func asksSession(text string) bool {
-	return !fromTable.MatchString(text) && !strings.Contains(ofSession.ReplaceAllString(text, ""), "(")
+	return !fromTable().MatchString(text) && !strings.Contains(ofSession().ReplaceAllString(text, ""), "(")
 }
 
 var (
-	fromTable = regexp.MustCompile(`(?i)\b(FROM|INTO|FOR|TABLE|NEXTVAL)\b`)
-	ofSession = regexp.MustCompile(`(?i)\b(DATABASE|SCHEMA|VERSION|CONNECTION_ID|LAST_INSERT_ID|USER|CURRENT_USER|` +
+	fromTable = pattern.Lazy(`(?i)\b(FROM|INTO|FOR|TABLE|NEXTVAL)\b`)
+	ofSession = pattern.Lazy(`(?i)\b(DATABASE|SCHEMA|VERSION|CONNECTION_ID|LAST_INSERT_ID|USER|CURRENT_USER|` +
 		`SESSION_USER|SYSTEM_USER|CURRENT_ROLE|ROW_COUNT|FOUND_ROWS|NOW|SLEEP|CONCAT|COALESCE|IFNULL|IF|CAST|` +
 		`LENGTH|HEX|UPPER|LOWER|REPEAT|UUID|RAND|UNIX_TIMESTAMP)\s*\(`)
 )
 
 // inner is what a comment that servers run has inside, where a text is one.
 func inner(text string) string {
-	m := conditional.FindStringSubmatch(text)
+	m := conditional().FindStringSubmatch(text)
 	if m == nil {
 		return text
 	}
 	return m[1]
 }
 
-var conditional = regexp.MustCompile(`(?s)^\s*/\*M?!\d*(.*)\*/\s*$`)
+var conditional = pattern.Lazy(`(?s)^\s*/\*M?!\d*(.*)\*/\s*$`)
 
 // word is the i-th word; "" where there are fewer.
 func (s *statement) word(i int) string {
@@ -261,13 +261,13 @@ func (s statement) killed() (id uint32, connection, ok bool) {
 	return 0, connection, false
 }
 
-var temporaryName = regexp.MustCompile(
+var temporaryName = pattern.Lazy(
 	"(?is)\\bTEMPORARY\\s+TABLE\\s+(?:IF\\s+NOT\\s+EXISTS\\s+)?((?:`(?:[^`]|``)+`|[\\w$\\x80-\\xff]+)" +
 		"(?:\\s*\\.\\s*(?:`(?:[^`]|``)+`|[\\w$\\x80-\\xff]+))?)")
 
 // table is the name of a temporary table, as it stands; "" where none is seen.
 func (s statement) table() string {
-	if m := temporaryName.FindStringSubmatch(s.text); m != nil {
+	if m := temporaryName().FindStringSubmatch(s.text); m != nil {
 		return m[1]
 	}
 	return ""

@@ -3,11 +3,11 @@ package mywire
 import (
 	"encoding/hex"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
+	"hemzo/internal/pattern"
 	"hemzo/internal/sqltext"
 )
 
@@ -234,17 +234,17 @@ func (v value) literal() string {
 
 // userVariable is where one may be named: addresses of mail and names of accounts have
 // something before the @.
-var userVariable = regexp.MustCompile("(?:^|[^\\w.@`'\"-])@(?:[\\w.$]|[`'\"])")
+var userVariable = pattern.Lazy("(?:^|[^\\w.@`'\"-])@(?:[\\w.$]|[`'\"])")
 
 // marks are those of comments that servers run.
-var marks = regexp.MustCompile(`/\*M?!\d*|\*/`)
+var marks = pattern.Lazy(`/\*M?!\d*|\*/`)
 
 // userVariables are the user variables that a text names, as far as they can be told.
 func userVariables(d sqltext.Dialect, text string) (all []string) {
-	if !strings.Contains(text, "@") || !userVariable.MatchString(text) {
+	if !strings.Contains(text, "@") || !userVariable().MatchString(text) {
 		return nil
 	}
-	words := sqltext.Words(d, marks.ReplaceAllString(text, " "), 1<<20)
+	words := sqltext.Words(d, marks().ReplaceAllString(text, " "), 1<<20)
 	for i := 0; i+1 < len(words); i++ {
 		if words[i] != "@" || i > 0 && words[i-1] == "@" || words[i+1] == "@" {
 			continue
@@ -253,7 +253,7 @@ func userVariables(d sqltext.Dialect, text string) (all []string) {
 		for i+3 < len(words) && words[i+2] == "." {
 			name, i = name+"."+words[i+3], i+2
 		}
-		if plainName.MatchString(name) || quotedName.MatchString(name) {
+		if plainName().MatchString(name) || quotedName().MatchString(name) {
 			all = append(all, "@"+name)
 		}
 	}
@@ -261,8 +261,8 @@ func userVariables(d sqltext.Dialect, text string) (all []string) {
 }
 
 var (
-	plainName  = regexp.MustCompile(`^[\w.$]+$`)
-	quotedName = regexp.MustCompile("^(`[^`]+`|'[^'\\\\]+'|\"[^\"\\\\]+\")$")
+	plainName  = pattern.Lazy(`^[\w.$]+$`)
+	quotedName = pattern.Lazy("^(`[^`]+`|'[^'\\\\]+'|\"[^\"\\\\]+\")$")
 )
 
 // setVariables are the variables of the session that a SET names.
@@ -307,14 +307,14 @@ func target(words []string) []string {
 	case words[0] == "TRANSACTION":
 		return []string{"transaction_isolation", "tx_isolation", "transaction_read_only", "tx_read_only"}
 	}
-	if name := strings.ToLower(words[0]); plainName.MatchString(name) {
+	if name := strings.ToLower(words[0]); plainName().MatchString(name) {
 		return []string{name}
 	}
 	return nil
 }
 
 // Variables that are the relay's to keep: in the server's place SET sets a user variable.
-var kept = regexp.MustCompile(`(?i)(?:@@(?:session\s*\.\s*|local\s*\.\s*)?|\b(?:session|local)\s+|\b)` +
+var kept = pattern.Lazy(`(?i)(?:@@(?:session\s*\.\s*|local\s*\.\s*)?|\b(?:session|local)\s+|\b)` +
 	`(autocommit|wait_timeout|idle_transaction_timeout|idle_write_transaction_timeout|` +
 	`idle_readonly_transaction_timeout)\s*(:?=)\s*(DEFAULT\b|ON\b|OFF\b|TRUE\b|FALSE\b)?`)
 
@@ -323,8 +323,8 @@ const autocommit = "@hemzo__autocommit"
 
 // withoutKept is a SET in which user variables are set where the relay keeps variables.
 func withoutKept(text string) string {
-	return kept.ReplaceAllStringFunc(text, func(found string) string {
-		m := kept.FindStringSubmatch(found)
+	return kept().ReplaceAllStringFunc(text, func(found string) string {
+		m := kept().FindStringSubmatch(found)
 		value := map[string]string{"default": "1", "on": "1", "true": "1", "off": "0", "false": "0"}[strings.ToLower(m[3])]
 		if !strings.EqualFold(m[1], "autocommit") {
 			return "@hemzo__unset " + m[2] + " " + value

@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"regexp"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
 
+	"hemzo/internal/pattern"
 	"hemzo/internal/relay"
 )
 
@@ -408,7 +408,7 @@ func (c *client) commitSettings() {
 	clear(c.pending)
 }
 
-var quotedValue = regexp.MustCompile(`'([^']*)'\s*$`)
+var quotedValue = pattern.Lazy(`'([^']*)'\s*$`)
 
 // noteSetting notes a statement that has set, or reset, something of the session's.
 func (c *client) noteSetting(s statement) {
@@ -429,7 +429,7 @@ func (c *client) noteSetting(s statement) {
 	} else {
 		c.pending[name], applied[name] = s.text, s.text
 	}
-	if m := quotedValue.FindStringSubmatch(s.text); name == "application_name" && m != nil {
+	if m := quotedValue().FindStringSubmatch(s.text); name == "application_name" && m != nil {
 		c.relay.Call(&c.Client, m[1])
 	}
 	if c.state == idle {
@@ -446,13 +446,13 @@ func (c *client) noteLocal(s statement) {
 }
 
 // configures finds calls of set_config that name what they set.
-var configures = regexp.MustCompile(
+var configures = pattern.Lazy(
 	`(?i)\bset_config\s*\(\s*'([\w.]+)'\s*,\s*'((?:[^']|'')*)'\s*,\s*('?t(?:rue)?'?|'?f(?:alse)?'?)\s*\)`)
 
 // noteConfigs notes what a statement has set by the function set_config. What it sets
 // by parameters is not seen.
 func (c *client) noteConfigs(text string) {
-	for _, m := range configures.FindAllStringSubmatch(text, -1) {
+	for _, m := range configures().FindAllStringSubmatch(text, -1) {
 		name := strings.ToUpper(m[1])
 		if strings.HasPrefix(strings.ToLower(strings.Trim(m[3], "'")), "t") {
 			c.noteLocal(statement{words: []string{"SET", "LOCAL", name}})

@@ -422,7 +422,7 @@ func (t *translation) effect(s statement, e *expect) {
 		}
 		e.done = func() { c.endedBy(s, before) }
 	case plain:
-		if configures.MatchString(s.text) {
+		if configures().MatchString(s.text) {
 			e.done = func() { c.noteConfigs(s.text) }
 		}
 	case set:

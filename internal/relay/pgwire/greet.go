@@ -8,11 +8,12 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"hemzo/internal/pattern"
 )
 
 // What the first four bytes of a connection's first message say.
@@ -103,13 +104,13 @@ func (c *client) admit(ctx context.Context, code uint32, body []byte) error {
 }
 
 // option is one of those in the startup parameter of that name.
-var option = regexp.MustCompile(`(?:-c\s*|--)([A-Za-z_][\w.-]*)=((?:[^\s\\]|\\.)*)`)
+var option = pattern.Lazy(`(?:-c\s*|--)([A-Za-z_][\w.-]*)=((?:[^\s\\]|\\.)*)`)
 
-var settingName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.]*$`)
+var settingName = pattern.Lazy(`^[A-Za-z_][A-Za-z0-9_.]*$`)
 
 // begin applies the settings that a client begins with, and greets it.
 func (c *client) begin(ctx context.Context, wanted map[string]string) error {
-	for _, m := range option.FindAllStringSubmatch(wanted["options"], -1) {
+	for _, m := range option().FindAllStringSubmatch(wanted["options"], -1) {
 		wanted[strings.ReplaceAll(m[1], "-", "_")] = strings.ReplaceAll(m[2], `\`, "")
 	}
 	application := wanted["application_name"]
@@ -129,7 +130,7 @@ func (c *client) begin(ctx context.Context, wanted map[string]string) error {
 	params := maps.Clone(s.params)
 	var sql []string
 	for _, name := range slices.Sorted(maps.Keys(wanted)) {
-		if !settingName.MatchString(name) {
+		if !settingName().MatchString(name) {
 			return c.refuse(protocolError, fmt.Sprintf("%q is not a setting's name", name))
 		}
 		if slices.Contains(fatalSettings, strings.ToLower(name)) {

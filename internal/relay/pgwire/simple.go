@@ -4,12 +4,12 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"regexp"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5/pgproto3"
 
+	"hemzo/internal/pattern"
 	"hemzo/internal/relay"
 )
 
@@ -291,11 +291,11 @@ func (c *client) beginWork(s statement, continuing bool) {
 	}
 }
 
-var setOn = regexp.MustCompile(`(?i)(\bON|\bTRUE|\bYES|\b1|READ\s+ONLY)\W*$`)
+var setOn = pattern.Lazy(`(?i)(\bON|\bTRUE|\bYES|\b1|READ\s+ONLY)\W*$`)
 
 // readsOnly reports whether the client has set that its transactions only read.
 func (c *client) readsOnly() bool {
-	return setOn.MatchString(c.settings["default_transaction_read_only"])
+	return setOn().MatchString(c.settings["default_transaction_read_only"])
 }
 
 // endWork ends a transaction of the client's.
@@ -399,7 +399,7 @@ func unquoted(word string) string {
 	return strings.ToLower(word)
 }
 
-var payload = regexp.MustCompile(`(?is)^\s*NOTIFY\s+[^,]+,\s*'((?:[^']|'')*)'\s*$`)
+var payload = pattern.Lazy(`(?is)^\s*NOTIFY\s+[^,]+,\s*'((?:[^']|'')*)'\s*$`)
 
 // notifies notes what is to be told once the transaction is committed.
 func (c *client) notifies(s statement) {
@@ -407,7 +407,7 @@ func (c *client) notifies(s statement) {
 		return
 	}
 	n := pgproto3.NotificationResponse{PID: c.ID, Channel: unquoted(s.words[1])}
-	if m := payload.FindStringSubmatch(s.text); m != nil {
+	if m := payload().FindStringSubmatch(s.text); m != nil {
 		n.Payload = strings.ReplaceAll(m[1], "''", "'")
 	}
 	c.notes = append(c.notes, n)

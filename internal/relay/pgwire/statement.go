@@ -1,10 +1,10 @@
 package pgwire
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
+	"hemzo/internal/pattern"
 	"hemzo/internal/sqltext"
 )
 
@@ -55,7 +55,7 @@ func (r *Relay) read(text string) statement {
 	case "LOCK":
 		s.order = inside
 	case "DECLARE":
-		if !withHold.MatchString(text) {
+		if !withHold().MatchString(text) {
 			s.order = inside
 		}
 	case "SET", "RESET":
@@ -70,7 +70,7 @@ func (r *Relay) read(text string) statement {
 	return s
 }
 
-var withHold = regexp.MustCompile(`(?i)\bWITH\s+HOLD\b`)
+var withHold = pattern.Lazy(`(?i)\bWITH\s+HOLD\b`)
 
 // word is the i-th word; "" where there are fewer.
 func (s *statement) word(i int) string {
@@ -197,13 +197,13 @@ func (s statement) setting() string {
 var fatalSettings = []string{"idle_in_transaction_session_timeout", "idle_session_timeout", "transaction_timeout"}
 
 // statementName is the name after PREPARE, EXECUTE or DEALLOCATE.
-var statementName = regexp.MustCompile(
+var statementName = pattern.Lazy(
 	`(?is)^(\s*(?:PREPARE|EXECUTE|DEALLOCATE(?:\s+PREPARE)?)\s+)("(?:[^"]|"")+"|[a-z_\x80-\xff][\w$\x80-\xff]*)`)
 
 // renamed is a statement of the kind named with the name that it has on the server. One
 // that the client does not know stays: all that are there have names of the relay's.
 func (c *client) renamed(text string) string {
-	m := statementName.FindStringSubmatchIndex(text)
+	m := statementName().FindStringSubmatchIndex(text)
 	if m == nil {
 		return text
 	}

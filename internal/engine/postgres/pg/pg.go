@@ -20,6 +20,7 @@ const (
 	InvalidCatalog        = "3D000" // no such database
 	InvalidSchema         = "3F000"
 	InsufficientPrivilege = "42501"
+	DeadlockDetected      = "40P01"
 	UndefinedColumn       = "42703"
 	UndefinedObject       = "42704"
 	DuplicateObject       = "42710"
@@ -52,6 +53,11 @@ func Message(err error) string {
 	}
 	return err.Error()
 }
+
+// OfClient is a condition for rows of pg_stat_activity: sessions of clients. An account
+// that may not look at a session is told its role and database alone; the server's own
+// have no role.
+const OfClient = "coalesce(backend_type, 'client backend') = 'client backend' AND usesysid IS NOT NULL"
 
 // Ident quotes a name.
 func Ident(name string) string { return pgx.Identifier{name}.Sanitize() }

@@ -29,10 +29,13 @@ func (s *Session) PutBack(ctx context.Context, p *Plan) (err error) {
 		if err = s.attempt(ctx, conn, p); err == nil || ctx.Err() != nil || try > 2 {
 			return err
 		}
-		if forced := s.Force && pg.State(err) == pg.LockNotAvailable; forced {
+		switch ended := conn.IsClosed() || s.reader != nil && s.reader.IsClosed(); {
+		case s.Force && pg.State(err) == pg.LockNotAvailable:
 			err = EndHolders(ctx, conn, p.Names())
-		} else if errors.Is(err, ErrReferenceLost) || conn.IsClosed() || s.reader != nil && s.reader.IsClosed() {
-			err = nil // ended while nobody used it: again
+		case ended, errors.Is(err, ErrReferenceLost): // while nobody used it: again
+			err = nil
+		case pg.State(err) == pg.DeadlockDetected: // with a statement that goes on now
+			err = nil
 		}
 		if err != nil {
 			return err
@@ -187,12 +190,9 @@ func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witn
 	if left == m.Count && left > 0 {
 		return nil
 	}
-	reference, err := s.from(ctx, start)
-	if err != nil {
-		return err
-	}
-	r := refilling{from: reference, to: conn, name: m.Name}
-	if err = r.layout(ctx); err == nil {
+	from, err := s.rowsOf(ctx, start, m)
+	if err == nil {
+		r := refilling{layout: from.form(), from: from, to: conn}
 		err = r.fill(ctx, left, m.Count, done)
 	}
 	if pg.State(err) == pg.InsufficientPrivilege {
@@ -202,7 +202,8 @@ func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witn
 		return witness.Cannot{Why: "the rows of " + done.Name + " break rules of the table that came after them"}
 	}
 	if errors.Is(err, ErrReferenceLost) {
-		s.DropFrom(ctx)
+		s.DropFrom(ctx, start)
+		s.forgetRows()
 	}
 	if err != nil {
 		return fmt.Errorf("putting the rows of %s back: %w", m.Name, err)

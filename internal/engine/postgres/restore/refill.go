@@ -3,38 +3,23 @@ package restore
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
-	_ "embed"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 
 	"github.com/jackc/pgx/v5"
-	"golang.org/x/sync/errgroup"
 
 	"hemzo/internal/engine"
 )
 
-// layoutSQL asks for the columns of a table that can be written to, those of its
-// primary key, and the format in which COPY can give them.
-//
-//go:embed sql/layout.sql
-var layoutSQL string
-
-// refilling brings rows of a table from the reference copy of the start state.
+// refilling brings rows of a table back from its start state.
 type refilling struct {
-	from, to     *pgx.Conn
-	name         string
-	columns, key string // lists of names; key is "" where there is no primary key
-	format       string // in which COPY gives the columns
-}
-
-// layout asks for the columns that can be written to, and for the primary key.
-// A few types have no binary form.
-func (r *refilling) layout(ctx context.Context) error {
-	return r.from.QueryRow(ctx, layoutSQL, r.name).Scan(&r.columns, &r.key, &r.format)
+	layout
+	from source
+	to   *pgx.Conn
 }
 
 // fill brings the rows that are missing: those whose keys are not there, where
@@ -43,7 +28,7 @@ func (r *refilling) fill(ctx context.Context, left, want int64, done *engine.Tab
 	if r.key != "" && r.format == "binary" && left < want && left*2 > want {
 		rows, err := r.missing(ctx)
 		if err == nil && int64(len(rows)) == want-left {
-			done.PutBack, err = r.bring(ctx, " WHERE ctid = ANY ('{"+strings.Join(rows, ",")+"}')")
+			done.PutBack, err = r.bring(ctx, rows)
 			return r.whole(err, done.PutBack, want-left)
 		}
 		if err != nil && !errors.Is(err, errOrder) {
@@ -58,7 +43,7 @@ func (r *refilling) fill(ctx context.Context, left, want int64, done *engine.Tab
 		done.Removed += tag.RowsAffected()
 	}
 	var err error
-	done.PutBack, err = r.bring(ctx, "")
+	done.PutBack, err = r.bring(ctx, nil)
 	return r.whole(err, done.PutBack, want)
 }
 
@@ -72,31 +57,11 @@ func (r *refilling) whole(err error, came, want int64) error {
 }
 
 // bring streams rows, and returns how many.
-func (r *refilling) bring(ctx context.Context, where string) (int64, error) {
-	in, out := io.Pipe()
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		_ = copyOut(ctx, r.from, out, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s%s) TO STDOUT (FORMAT %s)", r.columns,
-			r.name, where, r.format))
-	}()
+func (r *refilling) bring(ctx context.Context, places []string) (int64, error) {
+	in := r.from.rows(ctx, places)
 	tag, err := r.to.PgConn().CopyFrom(ctx, in,
 		fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT %s)", r.name, r.columns, r.format))
-	in.CloseWithError(err)
-	<-done // the session is somebody else's from here on
-	return tag.RowsAffected(), err
-}
-
-// copyOut writes what COPY gives out. The server gives each row by itself; the
-// other end gets many at once.
-func copyOut(ctx context.Context, conn *pgx.Conn, to *io.PipeWriter, sql string) error {
-	out := bufio.NewWriterSize(to, 1<<16)
-	_, err := conn.PgConn().CopyTo(ctx, out, sql)
-	if err == nil {
-		err = out.Flush()
-	}
-	to.CloseWithError(err)
-	return err
+	return tag.RowsAffected(), cmp.Or(err, in.Close())
 }
 
 // errOrder says that the keys of a table are not among those of its start
@@ -106,32 +71,9 @@ var errOrder = errors.New("the keys differ")
 // missing lists where the rows are, in the reference copy, whose keys are not in the
 // table. Both list their keys in the same order.
 func (r *refilling) missing(ctx context.Context) (rows []string, err error) {
-	query := fmt.Sprintf("COPY (SELECT ctid, %s FROM ONLY %s ORDER BY %s) TO STDOUT (FORMAT binary)", r.key, r.name,
-		r.key)
-	all, ctx := errgroup.WithContext(ctx)
-	var in [2]*io.PipeReader
-	for i, conn := range []*pgx.Conn{r.from, r.to} {
-		read, write := io.Pipe()
-		in[i] = read
-		all.Go(func() error { return copyOut(ctx, conn, write, query) })
-	}
-	all.Go(func() error {
-		rows, err = absent(in[0], in[1])
-		// What is left is read, so that the sessions can be used again.
-		for _, r := range in {
-			if _, failed := io.Copy(io.Discard, r); failed != nil && err == nil {
-				err = failed
-			}
-		}
-		if errors.Is(err, errOrder) {
-			return nil
-		}
-		return err
-	})
-	if failed := all.Wait(); failed != nil {
-		return nil, failed
-	}
-	return rows, err
+	ours, theirs := r.from.keys(ctx), remote{r.layout, r.to}.keys(ctx)
+	rows, err = absent(ours, theirs)
+	return rows, errors.Join(err, ours.Close(), theirs.Close())
 }
 
 // absent compares two lists of rows, each with its place in its table first.
@@ -180,7 +122,7 @@ func (r *rowReader) row() (place string, key []byte, err error) {
 	if !r.started {
 		got := make([]byte, len(head))
 		if _, err := io.ReadFull(r.in, got); err != nil || string(got) != head {
-			return "", nil, errors.Join(err, errors.New("this is not what COPY writes"))
+			return "", nil, errors.Join(err, errForm)
 		}
 		r.started = true
 	}
@@ -214,7 +156,7 @@ func (r *rowReader) row() (place string, key []byte, err error) {
 			if size != 6 {
 				return "", nil, errors.New("a row's place is not of six bytes")
 			}
-			place = fmt.Sprintf(`"(%d,%d)"`, binary.BigEndian.Uint32(r.key), binary.BigEndian.Uint16(r.key[4:]))
+			place = placeOf(r.key)
 			r.key = r.key[:0]
 		}
 	}

@@ -3,6 +3,7 @@ package restore
 import (
 	"bytes"
 	"encoding/binary"
+	"io"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -52,11 +53,35 @@ func TestAbsent(t *testing.T) {
 	}
 }
 
+// TestLocal: rows that are kept are written as they came, all or some of them.
+func TestLocal(t *testing.T) {
+	l := &local{layout: layout{format: "binary"}, at: map[string]int{}}
+	require.NoError(t, eachRow(copied("a", "NULL", "ccc"), func(place string, row []byte) {
+		l.at[place] = len(l.data)
+		l.order, l.data = append(l.order, place), append(l.data, row)
+	}))
+	assert.Equal(t, []string{`"(0,1)"`, `"(1,1)"`, `"(2,1)"`}, l.order)
+	for _, x := range []struct {
+		places []string
+		want   string
+	}{
+		{nil, "\x00\x01\x00\x00\x00\x01a\x00\x01\xff\xff\xff\xff\x00\x01\x00\x00\x00\x03ccc"},
+		{[]string{`"(2,1)"`}, "\x00\x01\x00\x00\x00\x03ccc"},
+	} {
+		out, err := io.ReadAll(l.rows(t.Context(), x.places))
+		require.NoError(t, err)
+		assert.Equal(t, head+x.want+"\xff\xff", string(out))
+	}
+}
+
 // FuzzRows: whatever comes instead of what COPY writes is an error, or rows
 // whose keys are no longer than what came.
 func FuzzRows(f *testing.F) {
 	f.Add(copied("a", "", "NULL"))
 	f.Fuzz(func(t *testing.T, b []byte) {
+		rows := 0
+		_ = eachRow(b, func(_ string, row []byte) { rows += len(row) })
+		require.LessOrEqual(t, rows, len(b))
 		r := newRowReader(bytes.NewReader(b))
 		for {
 			_, key, err := r.row()

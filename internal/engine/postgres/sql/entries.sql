@@ -8,4 +8,5 @@ SELECT d.datname, coalesce(f.facts, CASE WHEN o.rolcreatedb AND NOT o.rolsuper T
       AND r.rolcreatedb)
     AND (item LIKE 'hemzo.facts=%%' OR item LIKE 'application\_name={%%')
     ORDER BY r.rolname = current_user DESC, r.rolsuper DESC LIMIT 1) f ON true
-  WHERE d.datname LIKE 'hemzo\_%%' %s
+  WHERE d.datname LIKE 'hemzo\_%%' AND ($1 = '' OR d.datname = $1)
+    AND ($2::text[] IS NULL OR d.datname LIKE ANY ($2) OR $3 AND d.datconnlimit = -2)

@@ -2,6 +2,7 @@ package witness
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"hemzo/internal/engine/postgres/wal"
 	"slices"
@@ -89,7 +90,6 @@ func (l *Look) postponed(ctx context.Context, conn *pgx.Conn, p Put, fresh *Base
 // vacuumed has the map believed again of what was put back, and of what earlier
 // resets have put off.
 func (l *Look) vacuumed(ctx context.Context, conn *pgx.Conn, p Put, fresh *Baseline) error {
-	var list []string
 	tables := slices.Clone(p.Tables)
 	for _, at := range l.pendingVacuum {
 		if !slices.Contains(tables, at) {
@@ -97,18 +97,8 @@ func (l *Look) vacuumed(ctx context.Context, conn *pgx.Conn, p Put, fresh *Basel
 		}
 	}
 	l.pendingVacuum = nil
-	for _, at := range tables {
-		list = append(list, p.Base.Tables[at].Name)
-	}
-	for _, at := range p.Catalogs {
-		list = append(list, "pg_catalog."+p.Base.Catalogs[at].Name)
-	}
-	if len(list) > 0 {
-		flushCommits(ctx, conn)
-		if _, err := conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+strings.Join(list, ", "),
-			pgx.QueryExecModeSimpleProtocol); err != nil {
-			return err
-		}
+	if err := vacuum(ctx, conn, p, tables); err != nil {
+		return err
 	}
 	to, err := l.cleanPositionAfter(ctx, conn, p)
 	if err != nil {
@@ -126,6 +116,50 @@ func (l *Look) vacuumed(ctx context.Context, conn *pgx.Conn, p Put, fresh *Basel
 		return nil
 	}
 	return remarkTables(ctx, conn, p, tables, fresh)
+}
+
+// muchLonger is by how many pages a table has to have become longer to be shortened.
+const muchLonger = 1024
+
+// vacuum vacuums tables and the catalogs that were written to. Only those tables are made
+// shorter that have become much longer.
+func vacuum(ctx context.Context, conn *pgx.Conn, p Put, tables []int) error {
+	var list []string
+	for _, at := range tables {
+		list = append(list, p.Base.Tables[at].Name)
+	}
+	for _, at := range p.Catalogs {
+		list = append(list, "pg_catalog."+p.Base.Catalogs[at].Name)
+	}
+	if err := VacuumBeside(ctx, conn, list); err != nil || len(list) == 0 {
+		return err
+	}
+	long, err := longer(ctx, conn, p, tables)
+	if err == nil && len(long) > 0 {
+		_, err = conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+strings.Join(long, ", "), pgx.QueryExecModeSimpleProtocol)
+	}
+	return err
+}
+
+// longer names the tables that have become much longer than they were.
+func longer(ctx context.Context, conn *pgx.Conn, p Put, tables []int) (names []string, err error) {
+	oids := make([]uint32, len(tables))
+	for i, at := range tables {
+		oids[i] = p.Base.Tables[at].OID
+	}
+	var pages []int64
+	err = conn.QueryRow(ctx, "SELECT coalesce(array_agg(coalesce(pg_relation_size(o), 0) / "+
+		"current_setting('block_size')::int ORDER BY i), '{}') FROM unnest($1::oid[]) WITH ORDINALITY t(o, i)",
+		oids).Scan(&pages)
+	if err != nil {
+		return nil, fmt.Errorf("asking how long tables are: %w", err)
+	}
+	for i, at := range tables {
+		if m := p.Base.Tables[at]; pages[i] > m.Pages+muchLonger {
+			names = append(names, m.Name)
+		}
+	}
+	return names, nil
 }
 
 // remarkCatalogs notes the catalogs that were written to, as they are now; false
@@ -167,23 +201,26 @@ func remarkTables(ctx context.Context, conn *pgx.Conn, p Put, tables []int, fres
 		return err
 	}
 	// Only now: what is written after this shows in the map, and what was not
-	// committed so far has kept its page out of it.
-	rows, err := conn.Query(ctx, rowsSince(put, ""), pgx.QueryExecModeSimpleProtocol)
-	if err != nil {
-		return err
-	}
-	var i int
-	var count, newer int64
-	_, err = pgx.ForEachRow(rows, []any{&i, &count, &newer}, func() error {
-		if newer > 0 || count != put[i-1].Count || put[i-1].Older {
-			now[i-1].Vacuums = -1
-		}
-		return nil
-	})
+	// committed so far has kept its page out of it. One by one: who holds the lock of
+	// one table and waits for another's can be in a deadlock with the next test's TRUNCATE.
 	for i, at := range tables {
+		var place int
+		var count, newer int64
+		row := conn.QueryRow(ctx, rowsSince(put[i:i+1], ""), pgx.QueryExecModeSimpleProtocol)
+		err := row.Scan(&place, &count, &newer)
+		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
+			return err
+		}
+		if err == nil && (newer > 0 || count != put[i].Count || put[i].Older) {
+			now[i].Vacuums = -1
+		}
+		// Of one that grows meanwhile, or could not be shortened, the next reset makes a new file.
+		if now[i].Pages > put[i].Pages+muchLonger {
+			now[i].Pages = put[i].Pages
+		}
 		fresh.Tables[at] = now[i]
 	}
-	return err
+	return nil
 }
 
 // cleanPositionAfter is the position up to which the log tells nothing but what a reset
@@ -213,8 +250,9 @@ func (l *Look) cleanPositionAfter(ctx context.Context, conn *pgx.Conn, p Put) (w
 			}
 			at := files[b.File]
 			put := at.kind == ofTable && slices.Contains(p.Tables, at.index)
-			if r.Transaction == own { // a check of a table may write to others
-				return at.kind == ofTable && !put
+			// A check of a table may write to others; a catalog tells that a table has another file.
+			if r.Transaction == own {
+				return at.kind == ofCatalog || at.kind == ofTable && !put
 			}
 			// What was put back was locked until it was done.
 			return at.kind != ofNone && (done || !put)

@@ -2,8 +2,9 @@ package witness
 
 import (
 	"encoding/json"
-	"regexp"
 	"slices"
+
+	"hemzo/internal/pattern"
 )
 
 // Baseline is what a database looked like to the witness when it was at its
@@ -87,24 +88,24 @@ func (b Baseline) ForCopies() (json.RawMessage, error) {
 
 var (
 	// What format('%I.%I') writes, and nothing behind it.
-	qualifiedName = regexp.MustCompile(`^("([^"]|"")+"|[a-z_][a-z0-9_]*)\.("([^"]|"")+"|[a-z_][a-z0-9_]*)$`)
-	catalogName   = regexp.MustCompile(`^[a-z_][a-z0-9_]*$`)
-	wholeNumber   = regexp.MustCompile(`^[0-9]*$`)
+	qualifiedName = pattern.Lazy(`^("([^"]|"")+"|[a-z_][a-z0-9_]*)\.("([^"]|"")+"|[a-z_][a-z0-9_]*)$`)
+	catalogName   = pattern.Lazy(`^[a-z_][a-z0-9_]*$`)
+	wholeNumber   = pattern.Lazy(`^[0-9]*$`)
 )
 
 // Safe reports whether all that of a baseline gets into statements is a name or
 // a number: where tests log in as the role that made a copy they could have
 // written it, and an administrator may work on that copy too.
 func (b Baseline) Safe() bool {
-	ok := wholeNumber.MatchString(b.Next)
+	ok := wholeNumber().MatchString(b.Next)
 	for _, m := range b.Tables {
-		ok = ok && qualifiedName.MatchString(m.Name) && wholeNumber.MatchString(m.Since)
+		ok = ok && qualifiedName().MatchString(m.Name) && wholeNumber().MatchString(m.Since)
 	}
 	for _, m := range b.Catalogs {
-		ok = ok && catalogName.MatchString(m.Name) && wholeNumber.MatchString(m.Since)
+		ok = ok && catalogName().MatchString(m.Name) && wholeNumber().MatchString(m.Since)
 	}
 	for _, c := range b.Counters {
-		ok = ok && qualifiedName.MatchString(c.Name)
+		ok = ok && qualifiedName().MatchString(c.Name)
 	}
 	return ok
 }

@@ -92,7 +92,7 @@ func (s *Server) Rewritten(ctx context.Context, conn *pgx.Conn, base Baseline) (
 }
 
 // readCatalogs notes how many rows each catalog has, and what the map says of it.
-func (b *Baseline) readCatalogs(ctx context.Context, conn *pgx.Conn, s *Server) error {
+func (b *Baseline) readCatalogs(ctx context.Context, conn *pgx.Conn, s *Server, known map[uint32]int64) error {
 	all, err := s.Catalogs.List(ctx, conn)
 	if err != nil {
 		return err
@@ -113,7 +113,14 @@ func (b *Baseline) readCatalogs(ctx context.Context, conn *pgx.Conn, s *Server) 
 			b.Catalogs[i].Vacuums = 0
 		}
 	}
-	rows, err := conn.Query(ctx, written(all, nil, schema.Places(len(all)), ""), pgx.QueryExecModeSimpleProtocol)
+	which := []int{0} // at least one: of pg_class the sum is wanted too
+	for i, c := range all {
+		count, unwritten := known[c.OID]
+		if b.Catalogs[i].Count = count; !unwritten && i > 0 {
+			which = append(which, i)
+		}
+	}
+	rows, err := conn.Query(ctx, written(all, nil, which, ""), pgx.QueryExecModeSimpleProtocol)
 	if err != nil {
 		return err
 	}

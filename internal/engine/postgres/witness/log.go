@@ -41,11 +41,13 @@ type Moment struct {
 	Next, Oldest int64 // number of the next transaction, of the oldest under way
 	OID          uint32
 	Writers      int64 // sessions of the database whose transactions have a number
+	Running      int64 // those that are running a statement
 	At, Flushed  wal.Position
 }
 
 // Moment asks for it, of the database of a name, or of an oid where that is "".
-func (s *Server) Moment(ctx context.Context, conn *pgx.Conn, id string, oid uint32) (m Moment, err error) {
+func (s *Server) Moment(ctx context.Context, conn *pgx.Conn, id string, oid uint32, but ...uint32) (m Moment,
+	err error) {
 	of := strconv.FormatUint(uint64(oid), 10)
 	if id != "" {
 		of = "coalesce((SELECT oid FROM pg_database WHERE datname = " + pg.Literal(id) + "), 0)"
@@ -54,8 +56,8 @@ func (s *Server) Moment(ctx context.Context, conn *pgx.Conn, id string, oid uint
 	// the next to be given out (which is what age counts from), none has any.
 	what := "pg_snapshot_xmax(s)::text::bigint, pg_snapshot_xmin(s)::text::bigint, d.oid, CASE WHEN " +
 		"pg_snapshot_xmin(s) = pg_snapshot_xmax(s) AND age(pg_snapshot_xmax(s)::xid) = 0 THEN 0 ELSE " +
-		s.Writing("count(*)", "d.oid") + " END"
-	into := []any{&m.Next, &m.Oldest, &m.OID, &m.Writers}
+		s.Writing("count(*)", "d.oid", but...) + " END, " + s.Running("count(*)", "d.oid")
+	into := []any{&m.Next, &m.Oldest, &m.OID, &m.Writers, &m.Running}
 	if s.Trust().Log {
 		what += ", (pg_current_wal_insert_lsn() - '0/0')::bigint, (pg_current_wal_flush_lsn() - '0/0')::bigint"
 		into = append(into, &m.At, &m.Flushed)
@@ -68,18 +70,44 @@ func (s *Server) Moment(ctx context.Context, conn *pgx.Conn, id string, oid uint
 // Writing is a query in brackets for the sessions and prepared transactions of
 // a database that have a transaction's number. Which session has one is told to
 // few; who holds the lock of one is told to all.
-func (s *Server) Writing(what, oid string) string {
-	has := "a.backend_xid IS NOT NULL"
-	if !s.Super() {
-		has = "a.pid IN (SELECT l.pid FROM pg_locks l WHERE l.locktype = 'transactionid' AND l.mode = " +
-			"'ExclusiveLock' AND l.granted)"
+func (s *Server) Writing(what, oid string, except ...uint32) string {
+	which := s.numbered()
+	for _, pid := range except {
+		which += fmt.Sprintf(" AND a.pid <> %d", pid)
 	}
-	sessions := fmt.Sprintf("(SELECT %s FROM pg_stat_get_activity(NULL) a WHERE a.datid = %s AND a.pid <> "+
-		"pg_backend_pid() AND a.backend_type = 'client backend' AND %s)", what, oid, has)
+	sessions := clients(what, oid, which)
 	if what != "count(*)" {
 		return sessions
 	}
 	return sessions + fmt.Sprintf(" + (SELECT count(*) FROM pg_prepared_xact() p WHERE p.dbid = %s)", oid)
+}
+
+// numbered is a condition for sessions whose transaction has a number.
+func (s *Server) numbered() string {
+	if s.Super() {
+		return "a.backend_xid IS NOT NULL"
+	}
+	return "a.pid IN (SELECT l.pid FROM pg_locks l WHERE l.locktype = 'transactionid' AND l.mode = 'ExclusiveLock' " +
+		"AND l.granted)"
+}
+
+// Running is a query in brackets for the other sessions of a database that are running a
+// statement: it may come to write, also where its client has gone. Of which roles that is
+// told is a matter of rights; of the others those count that have locked a table to write.
+func (s *Server) Running(what, oid string) string {
+	runs := "a.state = 'active'"
+	if !s.Super() {
+		runs += " OR a.state IS NULL AND a.pid IN (SELECT l.pid FROM pg_locks l WHERE l.locktype = 'relation' AND " +
+			"l.database = a.datid AND l.mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', " +
+			"'AccessExclusiveLock'))"
+	}
+	return clients(what, oid, "("+runs+") AND NOT "+s.numbered())
+}
+
+// clients is a query in brackets for other sessions of clients of a database.
+func clients(what, oid, which string) string {
+	return fmt.Sprintf("(SELECT %s FROM pg_stat_get_activity(NULL) a WHERE a.datid = %s AND a.pid <> "+
+		"pg_backend_pid() AND "+pg.OfClient+" AND %s)", what, oid, which)
 }
 
 // Flush brings the log to disk, and returns the number of the transaction
@@ -137,7 +165,8 @@ func (l *Look) logged(ctx context.Context, conn *pgx.Conn, inside bool, base Bas
 			return t, 0, false, err
 		}
 	}
-	if from == 0 || m.At-from > l.readable() || unloggedPages(base) > manyPages || !base.Quiet ||
+	l.far = from > 0 && m.At-from > l.readable()
+	if from == 0 || l.far || unloggedPages(base) > manyPages || !base.Quiet ||
 		slices.ContainsFunc(base.Catalogs, doubtful) {
 		return t, took, false, nil
 	}
@@ -207,6 +236,7 @@ func (l *Look) writtenBy(base Baseline, from, to wal.Position, writes func(*wal.
 			}
 		}
 	})
+	l.far = l.far || err != nil // its files are gone
 	if err != nil || remapped {
 		return t, false
 	}

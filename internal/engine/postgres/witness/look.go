@@ -3,6 +3,7 @@ package witness
 import (
 	"context"
 	"errors"
+	"fmt"
 	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/wal"
 	"os"
@@ -34,6 +35,7 @@ type Touched struct {
 	Catalogs []int        // that were written to, by their places, though the schema is the same
 	Idle     bool         // no transaction has been here
 	Moved    bool         // something has another file, which the log is not understood without
+	Far      bool         // the log has become too long, or its files are gone: the next look needs another mark
 	At       wal.Position // in the log, of the moment that this is true of; 0 where there is none
 }
 
@@ -70,7 +72,7 @@ func (l *Look) Quick(ctx context.Context, conn *pgx.Conn, inside bool, base Base
 	if inside && l.known {
 		id = "" // the session is in that database, whatever it is called now
 	}
-	m, err := l.Server.Moment(ctx, conn, id, l.OID)
+	m, err := l.Server.Moment(ctx, conn, id, l.OID, l.Keepers...)
 	if err == nil && id != "" && (m.OID == 0 || l.OID != 0 && m.OID != l.OID) {
 		err = ErrGone
 	}
@@ -80,7 +82,7 @@ func (l *Look) Quick(ctx context.Context, conn *pgx.Conn, inside bool, base Base
 	if id != "" {
 		l.OID, l.known = m.OID, inside
 	}
-	l.Writers = m.Writers
+	l.Writers, l.Running = m.Writers, m.Running
 	// No transaction has been here since the last look, or since it was made, and
 	// none is under way: the next number is that behind the last one that ended.
 	birth, _, _ := strings.Cut(l.Birth, " ")
@@ -88,7 +90,7 @@ func (l *Look) Quick(ctx context.Context, conn *pgx.Conn, inside bool, base Base
 		(m.Next == l.cleanXID || m.Oldest == m.Next && l.FromStart && birth == strconv.FormatInt(m.Next-1, 10)) {
 		return Touched{Idle: true}, true, nil
 	}
-	l.now = m
+	l.now, l.far = m, false
 	if l.Server.Trust().Log {
 		var took int64
 		t, took, ok, err = l.logged(ctx, conn, inside, base, m)
@@ -106,7 +108,7 @@ func (l *Look) Quick(ctx context.Context, conn *pgx.Conn, inside bool, base Base
 // recordResult notes of which moment it is true what was touched. Large objects
 // cannot be put back row by row.
 func (l *Look) recordResult(t Touched, base Baseline) (Touched, error) {
-	t.At = l.now.At
+	t.At, t.Far = l.now.At, l.far
 	if slices.ContainsFunc(t.Tables, func(i int) bool { return base.Tables[i-1].Name == largeObjects }) {
 		return t, Cannot{Why: "large objects were changed"}
 	}
@@ -142,14 +144,20 @@ func (l *Look) AskMap(ctx context.Context, conn *pgx.Conn, base Baseline) (t Tou
 	if err != nil {
 		return t, err
 	}
-	if len(t.Catalogs) > 0 {
-		same, err := l.Server.Same(ctx, conn, base, t.Catalogs)
-		if err == nil && !same {
-			err = ErrSchema
-		}
-		return t, err
+	return t, l.sameCatalogs(ctx, conn, base, t)
+}
+
+// sameCatalogs fails with ErrSchema where the catalogs that were written to say something
+// else than they did. Functions of sessions' own, and what was rolled back, are written too.
+func (l *Look) sameCatalogs(ctx context.Context, conn *pgx.Conn, base Baseline, t Touched) error {
+	if len(t.Catalogs) == 0 {
+		return nil
 	}
-	return t, nil
+	same, err := l.Server.Same(ctx, conn, base, t.Catalogs)
+	if err == nil && !same {
+		err = ErrSchema
+	}
+	return err
 }
 
 // shown lists the tables and catalogs that the map, and the sizes of files, say
@@ -275,4 +283,39 @@ func (l *Look) movedQuery(base Baseline) string {
 		l.countersOf, l.countersText = base.Counters, Moved(base.Counters)
 	}
 	return l.countersText
+}
+
+// Prepare readies a session for looks: it is another than the one before.
+func (l *Look) Prepare(ctx context.Context, conn *pgx.Conn) error {
+	l.NewSession()
+	return l.installMapFunction(ctx, conn)
+}
+
+// Adopt says that another session looks from now on, which Prepare was called for.
+func (l *Look) Adopt() {
+	l.NewSession()
+	l.installed = true
+}
+
+// Observe returns a baseline with what the map says now of a database that is as the
+// baseline tells. It is worth something as long as nobody marks pages that are written
+// after this.
+func (l *Look) Observe(ctx context.Context, conn *pgx.Conn, base Baseline) (Baseline, error) {
+	for _, all := range []*[]Mark{&base.Tables, &base.Catalogs} {
+		now, err := observe(ctx, conn, *all)
+		if err != nil {
+			return base, fmt.Errorf("asking the map: %w", err)
+		}
+		if len(now) != len(*all) {
+			return base, ErrSchema
+		}
+		*all = now
+	}
+	base.Exact, base.At = true, ""
+	return base, nil
+}
+
+// ByRows is Compare by reading every row.
+func (l *Look) ByRows(ctx context.Context, conn *pgx.Conn, base Baseline) (Touched, error) {
+	return l.readRows(ctx, conn, base)
 }

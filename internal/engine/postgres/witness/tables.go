@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+
+	"hemzo/internal/engine/postgres/pg"
 )
 
 // tablesSQL lists the tables of a baseline, that hold users' rows.
@@ -104,18 +106,22 @@ func listTables(ctx context.Context, conn *pgx.Conn) ([]Mark, error) {
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m Mark, err error) {
 		err = row.Scan(&m.Name, &m.OID, &m.Unlogged, &m.View, &m.File, &m.Pages, &m.Fires, &m.Aimed, &m.Leads)
+		for i, name := range m.Leads {
+			m.Leads[i] = pg.ShortName(name)
+		}
 		return m, err
 	})
 }
 
-// Unwritten returns how many rows those tables of a baseline have of which the
-// map of a copy of that database says that nobody wrote to them since; none
-// where the map cannot be asked.
+// Unwritten returns how many rows those tables and catalogs of a baseline have of which
+// the map of a copy of that database says that nobody wrote to them since; none where the
+// map cannot be asked.
 func Unwritten(ctx context.Context, conn *pgx.Conn, b Baseline) map[uint32]int64 {
 	if _, err := conn.Exec(ctx, mapFunction); err != nil || !b.Exact {
 		return nil
 	}
-	rows, err := conn.Query(ctx, resized, columns(b.Tables)...)
+	all := slices.Concat(b.Tables, b.Catalogs)
+	rows, err := conn.Query(ctx, resized, columns(all)...)
 	if err != nil {
 		return nil
 	}
@@ -124,7 +130,7 @@ func Unwritten(ctx context.Context, conn *pgx.Conn, b Baseline) map[uint32]int64
 		return nil // a table was dropped, for one
 	}
 	known := map[uint32]int64{}
-	for i, m := range b.Tables {
+	for i, m := range all {
 		if !slices.Contains(written, i+1) {
 			known[m.OID] = m.Count
 		}

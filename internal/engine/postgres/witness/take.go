@@ -9,8 +9,8 @@ import (
 )
 
 // Take takes a baseline of a database. With exact the map is to be believed:
-// its catalogs are settled for that. Tables whose rows are known already, by
-// their identifiers, are not counted.
+// its catalogs are settled for that. Tables and catalogs whose rows are known already, by
+// their identifiers, are neither settled nor counted.
 func (s *Server) Take(ctx context.Context, conn *pgx.Conn, exact bool, known map[uint32]int64) (b Baseline, err error) {
 	b.Form = Form
 	if exact {
@@ -23,9 +23,14 @@ func (s *Server) Take(ctx context.Context, conn *pgx.Conn, exact bool, known map
 		if err != nil {
 			return b, err
 		}
-		names := make([]string, len(all))
-		for i, c := range all {
-			names[i] = "pg_catalog." + c.Name
+		var names []string
+		for _, c := range all {
+			if _, unwritten := known[c.OID]; !unwritten {
+				names = append(names, "pg_catalog."+c.Name)
+			}
+		}
+		if names == nil {
+			names = []string{"pg_catalog.pg_class"} // without a name it would be everything
 		}
 		if _, err := conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on) "+strings.Join(names, ", ")); err != nil {
 			return b, err
@@ -48,7 +53,7 @@ func (s *Server) Take(ctx context.Context, conn *pgx.Conn, exact bool, known map
 	if err := b.settled(ctx, conn, exact, known); err != nil {
 		return b, err
 	}
-	if err := b.readCatalogs(ctx, conn, s); err != nil {
+	if err := b.readCatalogs(ctx, conn, s, known); err != nil {
 		return b, err
 	}
 	// What is written from here on has this number or a higher one.

@@ -16,6 +16,20 @@ func flushCommits(ctx context.Context, conn *pgx.Conn) {
 	}
 }
 
+// VacuumBeside marks the pages of tables that tests may be using by now. Tables are not made
+// shorter: while a VACUUM tries to, which it does for 5 seconds, it keeps everybody waiting
+// who wants the table to himself, as the next test's TRUNCATE does ("TRUNCATE" under VACUUM
+// in PostgreSQL's manual).
+func VacuumBeside(ctx context.Context, conn *pgx.Conn, tables []string) error {
+	if len(tables) == 0 {
+		return nil
+	}
+	flushCommits(ctx, conn)
+	_, err := conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on, TRUNCATE off) "+strings.Join(tables, ", "),
+		pgx.QueryExecModeSimpleProtocol)
+	return err
+}
+
 // Vacuum settles tables: every page is marked as visible to all, and frozen.
 // Without the cleaning of indexes a page keeps the places of a few dead rows, and
 // is then not marked.

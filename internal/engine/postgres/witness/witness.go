@@ -65,13 +65,16 @@ type Look struct {
 	// FromStart says that the baseline is that of the start state, not one that
 	// was noted after a reset.
 	FromStart bool
-	Writers   int64 // sessions with transactions that have a number, at the last look
+	Keepers   []uint32 // sessions whose transactions have a number, and write nothing
+	Writers   int64    // sessions with transactions that have a number, at the last look
+	Running   int64    // sessions that were running a statement
 
 	known      bool         // the session that asks was seen to be in the database of OID
 	installed  bool         // it has the function that asks the map
 	cleanXID   int64        // the next transaction's number when nothing was touched; 0 where unknown
 	clean      wal.Position // the log tells nothing up to here that the baseline does not; 0 where unknown
 	now        Moment       // of the last look
+	far        bool         // the log since the one before could not be read
 	log        wal.Log
 	folder     string // of the database's files
 	folderSeen bool   // this process can look there

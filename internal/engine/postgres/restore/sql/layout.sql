@@ -5,5 +5,6 @@ SELECT coalesce((SELECT string_agg(quote_ident(attname), ', ' ORDER BY attnum) F
       WHERE i.indrelid = t AND i.indisprimary), ''),
     CASE WHEN EXISTS (SELECT 1 FROM pg_attribute a JOIN pg_type y ON y.oid = a.atttypid LEFT JOIN pg_type e
       ON e.oid = y.typelem WHERE a.attrelid = t AND a.attnum > 0 AND (0 IN (y.typsend, y.typreceive,
-      e.typsend, e.typreceive))) THEN 'text' ELSE 'binary' END
+      e.typsend, e.typreceive))) THEN 'text' ELSE 'binary' END,
+    pg_table_size(t)
     FROM CAST($1::text AS regclass) t

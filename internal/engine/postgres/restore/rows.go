@@ -1,0 +1,258 @@
+package restore
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	_ "embed"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// layoutSQL asks for the columns of a table that can be written to, those of its primary
+// key, the format in which COPY can give them, and the table's size in bytes.
+//
+//go:embed sql/layout.sql
+var layoutSQL string
+
+// layout is how the rows of a table are read and written.
+type layout struct {
+	name         string
+	columns, key string // lists of names; key is "" where there is no primary key
+	format       string // in which COPY gives the columns: a few types have no binary form
+	size         int64
+}
+
+func (l layout) form() layout { return l }
+
+func readLayout(ctx context.Context, conn *pgx.Conn, name string) (l layout, err error) {
+	l.name = name
+	err = conn.QueryRow(ctx, layoutSQL, name).Scan(&l.columns, &l.key, &l.format, &l.size)
+	return l, err
+}
+
+// keys is a query for where each row is, and its key, in the order of the keys.
+func (l layout) keys() string {
+	return fmt.Sprintf("COPY (SELECT ctid, %s FROM ONLY %s ORDER BY %[1]s) TO STDOUT (FORMAT binary)", l.key, l.name)
+}
+
+// rows is a query for rows of which more, or where they are, comes first.
+func (l layout) rows(first, where string) string {
+	return fmt.Sprintf("COPY (SELECT %s%s FROM ONLY %s%s) TO STDOUT (FORMAT %s)", first, l.columns, l.name, where,
+		l.format)
+}
+
+// source is where the rows of a table of a start state come from.
+type source interface {
+	form() layout
+	// keys is what layout.keys asks for. Its Close reads the rest, as that of rows does.
+	keys(ctx context.Context) io.ReadCloser
+	// rows are some rows as COPY writes them, by the places that keys tells; all for nil.
+	rows(ctx context.Context, places []string) io.ReadCloser
+}
+
+// remote are rows that a session reads.
+type remote struct {
+	layout
+	conn *pgx.Conn
+}
+
+func (r remote) keys(ctx context.Context) io.ReadCloser {
+	return stream(ctx, r.conn, r.layout.keys())
+}
+
+func (r remote) rows(ctx context.Context, places []string) io.ReadCloser {
+	where := ""
+	if places != nil {
+		where = " WHERE ctid = ANY ('{" + strings.Join(places, ",") + "}')"
+	}
+	return stream(ctx, r.conn, r.layout.rows("", where))
+}
+
+// streamed is what COPY gives out. A session that cannot write on is broken: all is read.
+type streamed struct {
+	*io.PipeReader
+	ended chan error
+}
+
+func (s streamed) Close() error {
+	_, _ = io.Copy(io.Discard, s.PipeReader)
+	return <-s.ended // the session is somebody else's from here on
+}
+
+// stream passes on what COPY gives out. The server gives each row by itself; the other end
+// gets many at once.
+func stream(ctx context.Context, conn *pgx.Conn, sql string) io.ReadCloser {
+	in, to := io.Pipe()
+	s := streamed{in, make(chan error, 1)}
+	go func() {
+		out := bufio.NewWriterSize(to, 1<<16)
+		_, err := conn.PgConn().CopyTo(ctx, out, sql)
+		if err == nil {
+			err = out.Flush()
+		}
+		to.CloseWithError(err)
+		s.ended <- err
+	}()
+	return s
+}
+
+// Tables are kept in memory up to so many bytes each, and all together.
+const (
+	tableLimit = 1 << 20
+	allLimit   = 32 << 20
+)
+
+// local are rows that are kept in memory: most resets of a suite put the same few tables
+// back, and need no session for reading then. A start state does not change.
+type local struct {
+	layout
+	index []byte   // what COPY gave for keys; nil without
+	order []string // places of rows
+	data  [][]byte // rows, in that order, each as COPY writes it
+	at    map[string]int
+	text  []byte // all rows, where they have no binary form
+	count int64
+}
+
+func (l *local) keys(context.Context) io.ReadCloser { return io.NopCloser(bytes.NewReader(l.index)) }
+
+func (l *local) rows(_ context.Context, places []string) io.ReadCloser {
+	if l.format != "binary" {
+		return io.NopCloser(bytes.NewReader(l.text))
+	}
+	if places == nil {
+		places = l.order
+	}
+	out := bytes.NewBufferString(head)
+	for _, p := range places {
+		if at, there := l.at[p]; there { // else a row too few comes, which is noticed
+			out.Write(l.data[at])
+		}
+	}
+	out.Write(end)
+	return io.NopCloser(out)
+}
+
+// bytes is about how much memory the rows take.
+func (l *local) bytes() int {
+	return len(l.index) + len(l.text) + int(l.size) + 100*len(l.order)
+}
+
+// errLarge says that rows are too many to be kept, or have nothing to keep.
+var errLarge = errors.New("the rows are too many")
+
+// keepRows reads the rows of a table to keep them; errLarge where they take too much.
+func keepRows(ctx context.Context, conn *pgx.Conn, of layout) (*local, error) {
+	l := &local{layout: of, at: map[string]int{}}
+	if of.size > tableLimit || of.columns == "" {
+		return nil, errLarge
+	}
+	var err error
+	if of.format != "binary" {
+		l.text, err = readAll(ctx, conn, of.rows("", ""))
+		l.count = int64(bytes.Count(l.text, []byte("\n"))) // those of values are written as \n
+		return l, err
+	}
+	if of.key != "" {
+		if l.index, err = readAll(ctx, conn, of.keys()); err != nil {
+			return nil, err
+		}
+	}
+	all, err := readAll(ctx, conn, of.rows("ctid, ", ""))
+	if err != nil {
+		return nil, err
+	}
+	l.size = int64(len(all))
+	err = eachRow(all, func(place string, row []byte) {
+		l.at[place] = len(l.data)
+		l.order, l.data = append(l.order, place), append(l.data, row)
+	})
+	l.count = int64(len(l.order))
+	return l, err
+}
+
+func readAll(ctx context.Context, conn *pgx.Conn, sql string) ([]byte, error) {
+	to := &limited{}
+	_, err := conn.PgConn().CopyTo(ctx, to, sql)
+	if err == nil && to.over {
+		err = errLarge
+	}
+	return to.Bytes(), err
+}
+
+// limited takes no more than it may, and lets the rest go: a session that cannot write is
+// broken.
+type limited struct {
+	bytes.Buffer
+	over bool
+}
+
+func (l *limited) Write(b []byte) (int, error) {
+	if l.over = l.over || l.Len()+len(b) > 2*tableLimit; l.over {
+		return len(b), nil
+	}
+	return l.Buffer.Write(b)
+}
+
+// end is what follows the last row.
+var end = []byte{0xff, 0xff}
+
+// eachRow reads what COPY writes in its binary format, the place of each row first, and
+// passes each on as it is written without that.
+func eachRow(all []byte, each func(place string, row []byte)) error {
+	rest, found := bytes.CutPrefix(all, []byte(head))
+	if !found {
+		return errForm
+	}
+	for {
+		if len(rest) < 2 {
+			return errForm
+		}
+		fields := int(int16(binary.BigEndian.Uint16(rest)))
+		if rest = rest[2:]; fields < 0 {
+			return nil
+		}
+		place, left, ok := cutField(rest)
+		if fields == 0 || !ok || len(place) != 6 {
+			return errForm
+		}
+		row := left
+		for range fields - 1 {
+			if _, left, ok = cutField(left); !ok {
+				return errForm
+			}
+		}
+		row = append(binary.BigEndian.AppendUint16(nil, uint16(fields-1)), row[:len(row)-len(left)]...)
+		each(placeOf(place), row)
+		rest = left
+	}
+}
+
+// cutField cuts the first value off, without its length.
+func cutField(b []byte) (value, rest []byte, ok bool) {
+	if len(b) < 4 {
+		return nil, nil, false
+	}
+	n, b := int(int32(binary.BigEndian.Uint32(b))), b[4:]
+	if n < 0 {
+		return nil, b, true
+	}
+	if n > len(b) {
+		return nil, nil, false
+	}
+	return b[:n], b[n:], true
+}
+
+// errForm says that something is not what COPY writes.
+var errForm = errors.New("this is not what COPY writes")
+
+// placeOf writes a row's place as the server reads it in a list.
+func placeOf(ctid []byte) string {
+	return fmt.Sprintf(`"(%d,%d)"`, binary.BigEndian.Uint32(ctid), binary.BigEndian.Uint16(ctid[4:]))
+}
