@@ -45,9 +45,10 @@ type database struct {
 	end     time.Time          // until which the present reset may wait for locks
 	limited map[*pgx.Conn]bool // connections that wait for less than the session's time
 
-	look    witness.Look
-	restore restore.Session
-	looks   int
+	look     witness.Look
+	restore  restore.Session
+	looks    int
+	levelDue bool // somebody was here since what belongs to the database itself was compared
 
 	read       witness.Baseline // what was read last of a witness.Baseline, from the text of readOf
 	readOf     []byte

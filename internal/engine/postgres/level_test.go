@@ -4,11 +4,13 @@ import (
 	"encoding/json"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"hemzo/internal/engine"
+	"hemzo/internal/engine/postgres/pg"
 	"hemzo/internal/engine/postgres/witness"
 )
 
@@ -121,4 +123,50 @@ func TestSafe(t *testing.T) {
 		assert.False(t, witness.Baseline{Catalogs: []witness.Mark{{Name: "pg_class", Since: evil}}}.Safe(), evil)
 		assert.False(t, witness.Baseline{Catalogs: []witness.Mark{{Name: "pg_class" + evil}}}.Safe(), evil)
 	}
+}
+
+// TestLevelAfterLooks: that a look finds nobody since the look before does not hide what the
+// database itself was given before that one: resets and changes look, too, and a reset looks
+// anew after a statement that it waited for.
+func TestLevelAfterLooks(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	s, copied, _ := begin(t, true)
+	d, err := s.Open(ctx, copied.ID, engine.Session{Wait: 5 * time.Second})
+	require.NoError(t, err)
+	defer d.Close()
+	client, err := dialTest(ctx, s, copied.ID, s.owner(copied.Facts))
+	require.NoError(t, err)
+	defer client.Close(ctx)
+	start := copied.Facts.Start
+	do := func() *engine.Report {
+		_, err := client.Exec(ctx, "ALTER DATABASE "+pg.Ident(copied.ID)+" SET work_mem = '5MB'")
+		require.NoError(t, err)
+		for range 2 {
+			changes, err := d.Changes(ctx, engine.Compare{Start: start, Last: start})
+			require.NoError(t, err)
+			assert.Len(t, changes.Schema, 1)
+		}
+		report, err := d.Reset(ctx, engine.Reset{Start: start, Last: start})
+		require.NoError(t, err)
+		return report
+	}
+	assert.Equal(t, []string{"database setting work_mem"}, do().Settings, "after changes that looked")
+	slow, err := dialTest(ctx, s, copied.ID, s.owner(copied.Facts))
+	require.NoError(t, err)
+	defer slow.Close(ctx)
+	done := make(chan error, 1)
+	go func() {
+		_, err := slow.Exec(ctx, "SELECT pg_sleep(1)")
+		done <- err
+	}()
+	require.Eventually(t, func() bool {
+		n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'SELECT pg_sleep%' AND state = 'active'")
+		return err == nil && n > 0
+	}, 5*time.Second, time.Millisecond)
+	assert.Equal(t, []string{"database setting work_mem"}, do().Settings, "after a statement that ran")
+	require.NoError(t, <-done)
+	changes, err := d.Changes(ctx, engine.Compare{Start: start, Last: start})
+	require.NoError(t, err)
+	assert.Empty(t, changes.Schema)
 }

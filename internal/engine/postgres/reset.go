@@ -184,9 +184,21 @@ func (s *server) trusted() witness.Trust {
 	return s.trust
 }
 
-// compareRetrying is compare, once more on a new session where Hemzo's own was ended
-// while nobody used it: to make a snapshot, for one.
+// compareRetrying looks. That nothing happened since another look is not that nothing did
+// since a reset: what the database itself has may differ since before the other one.
 func (d *database) compareRetrying(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
+	due := d.levelDue
+	d.levelDue = true
+	t, err = d.compare(ctx, base)
+	if err == nil && t.Idle {
+		d.levelDue, t.Idle = due, !due
+	}
+	return t, err
+}
+
+// compare asks what was touched, once more on a new session where Hemzo's own was ended
+// while nobody used it: to make a snapshot, for one.
+func (d *database) compare(ctx context.Context, base witness.Baseline) (t witness.Touched, err error) {
 	if t, ok := d.lookKept(ctx, base); ok {
 		return t, nil
 	}
@@ -347,6 +359,7 @@ func (d *database) level(ctx context.Context, start string) (changed []string, e
 		return nil, err
 	}
 	items, err := d.server.putLevel(ctx, d.id, d.facts, privateOf(e.Facts).Carry)
+	d.levelDue = err != nil
 	for _, i := range items {
 		kind, name := i.words()
 		if text := strings.TrimSpace(kind + " " + name); !slices.Contains(changed, text) {
