@@ -66,7 +66,7 @@ func (s *server) database(e engine.Entry, session engine.Session) *database {
 	d.look = witness.Look{Server: &s.witness, ID: e.ID, Birth: privateOf(e.Facts).Birth}
 	d.restore = restore.Session{
 		Look: &d.look, Hands: d.openRestore, From: d.openReference, DropFrom: d.dropReference, Blocked: d.blocked,
-		Writers: d.countWriters, Force: session.Force, Often: session.Often,
+		Writers: d.countWriters, Bound: !s.isSuperuser, Force: session.Force, Often: session.Often,
 	}
 	return d
 }

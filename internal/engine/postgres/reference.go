@@ -42,7 +42,13 @@ func (s *server) dialReference(ctx context.Context, start string) (conn *pgx.Con
 		}
 		config := s.ownSettings(id)
 		config.RuntimeParams["default_transaction_read_only"] = "on"
-		if conn, err = s.dialRetrying(ctx, config); pg.State(err) != pg.InvalidCatalog {
+		conn, err = s.dialRetrying(ctx, config)
+		if err == nil && !s.isSuperuser { // values go from here as texts
+			if _, err = conn.Exec(ctx, writtenAlike); err != nil {
+				conn.Close(ctx)
+			}
+		}
+		if pg.State(err) != pg.InvalidCatalog {
 			return conn, err
 		}
 	}

@@ -13,6 +13,7 @@ import (
 
 // The codes of errors that Hemzo answers (appendix A of PostgreSQL's manual).
 const (
+	ForeignKeyViolation   = "23503"
 	UniqueViolation       = "23505"
 	InvalidAuthorization  = "28000"
 	InvalidPassword       = "28P01"

@@ -26,7 +26,11 @@ func (s *Session) PutBack(ctx context.Context, p *Plan) (err error) {
 			return err
 		}
 		// two sessions can have ended, and what rows are read from be emptied
-		if err = s.attempt(ctx, conn, p); err == nil || ctx.Err() != nil || try > 2 {
+		attempt := s.attempt
+		if s.Bound {
+			attempt = s.attemptBound
+		}
+		if err = attempt(ctx, conn, p); err == nil || ctx.Err() != nil || try > 2 {
 			return err
 		}
 		switch ended := conn.IsClosed() || s.reader != nil && s.reader.IsClosed(); {
@@ -178,10 +182,8 @@ func (s *Session) checkUndisturbed(ctx context.Context, conn *pgx.Conn, p *Plan)
 // writtenSince is the condition for rows of the i-th table that were written since
 // its start state.
 func (p *Plan) writtenSince(i int) string {
-	if since := p.Mark(i).Since; since != "" {
-		return fmt.Sprintf("age(xmin) < age('%s'::xid)", since)
-	}
-	return fmt.Sprintf("age(xmin) <= age('%s'::xid)", p.Base.Next)
+	m := p.Mark(i)
+	return m.Newer(p.Base.Next)
 }
 
 // fill brings the rows of a table back of which some are left, as they were.
@@ -201,14 +203,20 @@ func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witn
 	if state := pg.State(err); strings.HasPrefix(state, "22") || strings.HasPrefix(state, "23") {
 		return witness.Cannot{Why: "the rows of " + done.Name + " break rules of the table that came after them"}
 	}
+	if err != nil {
+		return fmt.Errorf("putting the rows of %s back: %w", m.Name, s.lost(ctx, start, err))
+	}
+	return nil
+}
+
+// lost is an error, after which the next try reads the rows of a start state anew where it
+// says that they were not all there.
+func (s *Session) lost(ctx context.Context, start string, err error) error {
 	if errors.Is(err, ErrReferenceLost) {
 		s.DropFrom(ctx, start)
 		s.forgetRows()
 	}
-	if err != nil {
-		return fmt.Errorf("putting the rows of %s back: %w", m.Name, err)
-	}
-	return nil
+	return err
 }
 
 // ErrReferenceLost says that the reference copy of a start state is not as it was made: a crash of

@@ -25,7 +25,7 @@ type refilling struct {
 // fill brings the rows that are missing: those whose keys are not there, where
 // many are left, else all.
 func (r *refilling) fill(ctx context.Context, left, want int64, done *engine.TableReport) error {
-	if r.key != "" && r.format == "binary" && left < want && left*2 > want {
+	if r.key != "" && r.binary && left < want && left*2 > want {
 		rows, err := r.missing(ctx)
 		if err == nil && int64(len(rows)) == want-left {
 			done.PutBack, err = r.bring(ctx, rows)

@@ -55,7 +55,7 @@ func TestAbsent(t *testing.T) {
 
 // TestLocal: rows that are kept are written as they came, all or some of them.
 func TestLocal(t *testing.T) {
-	l := &local{layout: layout{format: "binary"}, at: map[string]int{}}
+	l := &local{layout: layout{format: "binary", binary: true}, at: map[string]int{}}
 	require.NoError(t, eachRow(copied("a", "NULL", "ccc"), func(place string, row []byte) {
 		l.at[place] = len(l.data)
 		l.order, l.data = append(l.order, place), append(l.data, row)

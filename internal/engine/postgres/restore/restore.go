@@ -36,6 +36,7 @@ type Session struct {
 	Writers func(context.Context) (int64, error)
 	// Blocked says which sessions are in the way of some tables, where err is that.
 	Blocked func(ctx context.Context, tables []string, err error) error
+	Bound   bool // foreign keys and triggers hold for Hands: it is no superuser's
 	Force   bool // sessions that are in the way are ended
 	Often   bool // rows of small tables are kept in memory for the next time
 
@@ -74,6 +75,9 @@ func (s *Session) rowsOf(ctx context.Context, start string, m witness.Mark) (sou
 	if of, err = readLayout(ctx, conn, m.Name); err != nil {
 		return nil, err
 	}
+	if s.Bound {
+		of.format = "text"
+	}
 	if !s.Often {
 		return remote{of, conn}, nil
 	}
@@ -82,7 +86,7 @@ func (s *Session) rowsOf(ctx context.Context, start string, m witness.Mark) (sou
 		s.large[m.Name] = of
 		return remote{of, conn}, nil
 	}
-	if err == nil && rows.count != m.Count {
+	if err == nil && int64(len(rows.order)) != m.Count {
 		err = ErrReferenceLost
 	}
 	if err != nil {

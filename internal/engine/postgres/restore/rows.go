@@ -15,7 +15,8 @@ import (
 )
 
 // layoutSQL asks for the columns of a table that can be written to, those of its primary
-// key, the format in which COPY can give them, and the table's size in bytes.
+// key, those that the table always numbers itself, whether all have a binary form, and the
+// table's size in bytes.
 //
 //go:embed sql/layout.sql
 var layoutSQL string
@@ -26,19 +27,28 @@ type layout struct {
 	columns, key string // lists of names; key is "" where there is no primary key
 	format       string // in which COPY gives the columns: a few types have no binary form
 	size         int64
+
+	names, keyNames, numbered []string // the columns, those of the key, those that are always numbered
+	binary                    bool     // all have a binary form
+	where                     string   // keys that are asked for; "" for all
 }
 
 func (l layout) form() layout { return l }
 
 func readLayout(ctx context.Context, conn *pgx.Conn, name string) (l layout, err error) {
 	l.name = name
-	err = conn.QueryRow(ctx, layoutSQL, name).Scan(&l.columns, &l.key, &l.format, &l.size)
+	err = conn.QueryRow(ctx, layoutSQL, name).Scan(&l.names, &l.keyNames, &l.numbered, &l.binary, &l.size)
+	l.columns, l.key = strings.Join(l.names, ", "), strings.Join(l.keyNames, ", ")
+	if l.format = "text"; l.binary {
+		l.format = "binary"
+	}
 	return l, err
 }
 
 // keys is a query for where each row is, and its key, in the order of the keys.
 func (l layout) keys() string {
-	return fmt.Sprintf("COPY (SELECT ctid, %s FROM ONLY %s ORDER BY %[1]s) TO STDOUT (FORMAT binary)", l.key, l.name)
+	return fmt.Sprintf("COPY (SELECT ctid, %s FROM ONLY %s%s ORDER BY %[1]s) TO STDOUT (FORMAT binary)", l.key, l.name,
+		l.where)
 }
 
 // rows is a query for rows of which more, or where they are, comes first.
@@ -116,32 +126,32 @@ type local struct {
 	order []string // places of rows
 	data  [][]byte // rows, in that order, each as COPY writes it
 	at    map[string]int
-	text  []byte // all rows, where they have no binary form
-	count int64
 }
 
 func (l *local) keys(context.Context) io.ReadCloser { return io.NopCloser(bytes.NewReader(l.index)) }
 
 func (l *local) rows(_ context.Context, places []string) io.ReadCloser {
-	if l.format != "binary" {
-		return io.NopCloser(bytes.NewReader(l.text))
-	}
 	if places == nil {
 		places = l.order
 	}
-	out := bytes.NewBufferString(head)
+	out := &bytes.Buffer{}
+	if l.format == "binary" {
+		out.WriteString(head)
+	}
 	for _, p := range places {
 		if at, there := l.at[p]; there { // else a row too few comes, which is noticed
 			out.Write(l.data[at])
 		}
 	}
-	out.Write(end)
+	if l.format == "binary" {
+		out.Write(end)
+	}
 	return io.NopCloser(out)
 }
 
 // bytes is about how much memory the rows take.
 func (l *local) bytes() int {
-	return len(l.index) + len(l.text) + int(l.size) + 100*len(l.order)
+	return len(l.index) + int(l.size) + 100*len(l.order)
 }
 
 // errLarge says that rows are too many to be kept, or have nothing to keep.
@@ -154,12 +164,7 @@ func keepRows(ctx context.Context, conn *pgx.Conn, of layout) (*local, error) {
 		return nil, errLarge
 	}
 	var err error
-	if of.format != "binary" {
-		l.text, err = readAll(ctx, conn, of.rows("", ""))
-		l.count = int64(bytes.Count(l.text, []byte("\n"))) // those of values are written as \n
-		return l, err
-	}
-	if of.key != "" {
+	if of.key != "" && of.binary {
 		if l.index, err = readAll(ctx, conn, of.keys()); err != nil {
 			return nil, err
 		}
@@ -169,11 +174,14 @@ func keepRows(ctx context.Context, conn *pgx.Conn, of layout) (*local, error) {
 		return nil, err
 	}
 	l.size = int64(len(all))
-	err = eachRow(all, func(place string, row []byte) {
+	each := eachRow
+	if of.format != "binary" {
+		each = eachLine
+	}
+	err = each(all, func(place string, row []byte) {
 		l.at[place] = len(l.data)
 		l.order, l.data = append(l.order, place), append(l.data, row)
 	})
-	l.count = int64(len(l.order))
 	return l, err
 }
 
@@ -232,6 +240,18 @@ func eachRow(all []byte, each func(place string, row []byte)) error {
 		each(placeOf(place), row)
 		rest = left
 	}
+}
+
+// eachLine is eachRow for the text format: line ends of values are written as \n there.
+func eachLine(all []byte, each func(place string, row []byte)) error {
+	for line := range bytes.Lines(all) {
+		place, row, found := bytes.Cut(line, []byte("\t"))
+		if !found || !bytes.HasSuffix(row, []byte("\n")) {
+			return errForm
+		}
+		each(`"`+string(place)+`"`, row)
+	}
+	return nil
 }
 
 // cutField cuts the first value off, without its length.

@@ -44,6 +44,11 @@ func (l *Look) stamped(ctx context.Context, conn *pgx.Conn, p Put, fresh *Baseli
 	for _, at := range p.Tables {
 		p.Stamp(&fresh.Tables[at])
 	}
+	if p.Switched && p.Alone {
+		if err := l.stampTriggers(ctx, conn, p, fresh); err != nil {
+			return err
+		}
+	}
 	if !l.Server.Trust().Log {
 		return nil
 	}
@@ -56,6 +61,24 @@ func (l *Look) stamped(ctx context.Context, conn *pgx.Conn, p Put, fresh *Baseli
 		now.At = formatLogMark(l.OID, to)
 	}
 	*fresh = now
+	return err
+}
+
+// stampTriggers notes that the rows of triggers which are written since the baseline are a
+// reset's own, where they are.
+func (l *Look) stampTriggers(ctx context.Context, conn *pgx.Conn, p Put, fresh *Baseline) error {
+	at := slices.IndexFunc(p.Base.Catalogs, func(m Mark) bool { return m.Name == "pg_trigger" })
+	all, err := l.Server.Catalogs.List(ctx, conn)
+	if at < 0 || err != nil || len(all) != len(p.Base.Catalogs) {
+		return err
+	}
+	var others int64
+	err = conn.QueryRow(ctx, fmt.Sprintf("SELECT count(*) FROM pg_trigger WHERE %s AND xmin <> '%s'::xid",
+		p.Base.Catalogs[at].Newer(p.Base.Next), p.XID)).Scan(&others)
+	if err == nil && others == 0 {
+		fresh.Catalogs = slices.Clone(fresh.Catalogs)
+		fresh.Catalogs[at].Since = p.XID
+	}
 	return err
 }
 

@@ -16,15 +16,12 @@ import (
 func written(all []schema.Catalog, marks []Mark, which []int, next string) string {
 	parts := make([]string, len(which))
 	for i, at := range which {
-		newer := "false"
-		switch {
-		case marks != nil && marks[at].Since != "":
-			newer = fmt.Sprintf("age(xmin) < age('%s'::xid)", marks[at].Since)
-		case next != "":
-			newer = fmt.Sprintf("age(xmin) <= age('%s'::xid)", next)
+		var m Mark
+		if marks != nil {
+			m = marks[at]
 		}
-		parts[i] = fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM pg_catalog.%s WHERE %s", at, newer,
-			all[at].Name, all[at].Lasting())
+		parts[i] = fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM pg_catalog.%s WHERE %s", at,
+			m.Newer(next), all[at].Name, all[at].Lasting())
 	}
 	return strings.Join(parts, " UNION ALL ")
 }

@@ -138,6 +138,18 @@ func Unwritten(ctx context.Context, conn *pgx.Conn, b Baseline) map[uint32]int64
 	return known
 }
 
+// Newer is the condition for rows that were written by a transaction after the one that a
+// mark names, or else by next or a later one; next may be "" for none.
+func (m *Mark) Newer(next string) string {
+	switch {
+	case m.Since != "":
+		return fmt.Sprintf("age(xmin) < age('%s'::xid)", m.Since)
+	case next != "":
+		return fmt.Sprintf("age(xmin) <= age('%s'::xid)", next)
+	}
+	return "false"
+}
+
 // rowsSince is a query that counts the rows of each table, and those that were
 // written by a transaction after the one that the table's mark names, or else
 // by next or a later one. It reads them all.
@@ -147,15 +159,8 @@ func rowsSince(all []Mark, next string) string {
 		if m.Name == largeObjects {
 			continue
 		}
-		newer := "false"
-		switch {
-		case m.Since != "":
-			newer = fmt.Sprintf("age(xmin) < age('%s'::xid)", m.Since)
-		case next != "":
-			newer = fmt.Sprintf("age(xmin) <= age('%s'::xid)", next)
-		}
-		parts = append(parts, fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM ONLY %s", i+1, newer,
-			m.Name))
+		parts = append(parts, fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM ONLY %s", i+1,
+			m.Newer(next), m.Name))
 	}
 	if parts == nil {
 		return "SELECT 1, 0::bigint, 0::bigint WHERE false"

@@ -107,6 +107,7 @@ type Put struct {
 	Catalogs []int        // of Base, that were written to
 	XID      string       // of the transaction that does it
 	Alone    bool         // no other is under way with a lower number
+	Switched bool         // it has switched triggers off and on again
 	At       wal.Position // of the look that found this
 }
 
