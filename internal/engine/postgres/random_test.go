@@ -148,6 +148,10 @@ func TestRandomWork(t *testing.T) {
 		t.Parallel()
 		randomWork(t, ordinary)
 	})
+	t.Run("no superuser", func(t *testing.T) {
+		t.Parallel()
+		randomWork(t, bound)
+	})
 }
 
 // vacuumUncounted vacuums a database again and again, as autovacuum does: the server does not

@@ -97,7 +97,7 @@ func beginWith(t testing.TB, trust witness.Trust, schema string) (s *server, cop
 	require.NoError(t, err)
 	s = opened.(*server)
 	s.trust = witness.Trust{Map: s.trust.Map && trust.Map, Log: s.trust.Log && trust.Log}
-	if trust == ordinary {
+	if trust == ordinary || trust == bound {
 		s.private = false
 		for _, setting := range []string{"autovacuum = on", "autovacuum_naptime = 1", "autovacuum_vacuum_threshold = 0",
 			"autovacuum_vacuum_scale_factor = 0", "autovacuum_vacuum_insert_threshold = 0",
@@ -106,14 +106,19 @@ func beginWith(t testing.TB, trust witness.Trust, schema string) (s *server, cop
 		}
 		require.NoError(t, s.exec(t.Context(), "SELECT pg_reload_conf()"))
 	}
+	private := s
 	t.Cleanup(func() {
-		assert.NoError(t, s.Close())
+		assert.NoError(t, private.Close())
 		assert.NoError(t, syscall.Kill(started.PID, syscall.SIGQUIT))
 		started.Wait()
 		log.Close()
 		assert.NoError(t, os.RemoveAll(dir))
 		runtime.UnlockOSThread()
 	})
+	if trust == bound {
+		require.NoError(t, s.exec(t.Context(), "CREATE ROLE maker CREATEDB CREATEROLE LOGIN PASSWORD 'Maker1'"))
+		s = existing(t, urlOf(s, "maker", "Maker1"))
+	}
 	facts := engine.Facts{Format: 1, Database: "apiary", Fingerprint: "x"}
 	work, template := engine.NewID(engine.Work), "hemzo_t_0123456789ab"
 	require.NoError(t, s.Create(t.Context(), work, engine.Spec{Encoding: "UTF8", Locale: "C"}, facts))
@@ -353,6 +358,9 @@ func TestSnapshotInPlace(t *testing.T) {
 
 // whole trusts a server as far as may be.
 var whole = witness.Trust{Map: true, Log: true}
+
+// bound is one of which Hemzo's role is no superuser.
+var bound = witness.Trust{Why: "others own it"}
 
 // ordinary is a server that others use, where PostgreSQL vacuums by itself.
 var ordinary = witness.Trust{Why: "others use it"}

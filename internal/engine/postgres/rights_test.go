@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/url"
@@ -37,7 +38,7 @@ func urlOf(s *server, user, password string) string {
 }
 
 // existing opens a private server as one that is there already.
-func existing(t *testing.T, url string) *server {
+func existing(t testing.TB, url string) *server {
 	t.Helper()
 	opened, err := Engine{}.Open(t.Context(), url, engine.Spec{}, engine.Patience{})
 	require.NoError(t, err)
@@ -509,20 +510,27 @@ func dumped(t *testing.T, s *server, id string) string {
 	t.Helper()
 	tools, err := find("")
 	require.NoError(t, err)
-	args := []string{"-d", urlOf(s, "hemzo", "") + "&dbname=" + id}
+	url := urlOf(s, "hemzo", "")
+	if s.socket == "" {
+		url = urlOf(s, s.config.User, s.config.Password) + "?connect_timeout=5"
+	}
+	args := []string{"-d", url + "&dbname=" + id}
 	if tools.major != "13" { // whose last release writes no key
 		args = append(args, "--restrict-key=x")
 	}
 	dump := exec.Command(tools.folder+"/pg_dump", args...)
-	out, err := dump.CombinedOutput()
-	require.NoError(t, err, string(out))
+	var said bytes.Buffer
+	dump.Stderr = &said
+	out, err := dump.Output()
+	require.NoError(t, err, said.String())
 	var level string
 	require.NoError(t, s.readRetrying(t.Context(), func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, `SELECT concat_ws(E'\n', d.datconnlimit, pg_get_userbyid(d.datdba),
 		d.datistemplate, c.description, (SELECT string_agg(a::text, ',' ORDER BY a::text)
 		FROM aclexplode(coalesce(d.datacl, acldefault('d', d.datdba))) a),
 			(SELECT string_agg(concat(s.setrole, ' ', i), ',' ORDER BY s.setrole, i) FROM pg_db_role_setting s,
-				unnest(s.setconfig) i WHERE s.setdatabase = d.oid AND i NOT LIKE 'hemzo.facts=%'))
+				unnest(s.setconfig) i WHERE s.setdatabase = d.oid AND i NOT LIKE 'hemzo.facts=%'
+				AND i NOT LIKE 'application\_name={%'))
 			FROM pg_database d LEFT JOIN pg_shdescription c ON c.objoid = d.oid AND c.classoid
 				= 'pg_database'::regclass WHERE d.datname = $1`, id).Scan(&level)
 	}))
