@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -36,6 +37,7 @@ type database struct {
 	fresh   json.RawMessage
 	freshOf string
 
+	warned   atomic.Bool   // the server has warned one of the sessions that vacuum
 	readying chan struct{} // closed when the sessions of the first reset are ready; nil where nobody readies them
 
 	uses     sync.Mutex // for what follows, and for giving sessions back
@@ -63,7 +65,7 @@ type database struct {
 // database opens one for work.
 func (s *server) database(e engine.Entry, session engine.Session) *database {
 	d := &database{server: s, id: e.ID, facts: e.Facts, session: session}
-	d.look = witness.Look{Server: &s.witness, ID: e.ID, Birth: privateOf(e.Facts).Birth}
+	d.look = witness.Look{Server: &s.witness, ID: e.ID, Birth: privateOf(e.Facts).Birth, Noted: !s.isSuperuser}
 	d.restore = restore.Session{
 		Look: &d.look, Hands: d.openRestore, From: d.openReference, DropFrom: d.dropReference, Blocked: d.blocked,
 		Writers: d.countWriters, Bound: !s.isSuperuser, Force: session.Force, Often: session.Often,

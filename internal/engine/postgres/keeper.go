@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/postgres/pg"
@@ -53,7 +55,7 @@ const keeperSQL = `SELECT current_setting('wal_level') <> 'logical'
 // mayKeep reports whether a keeper is worth its connection, and in nobody's way: a logical
 // replication slot is made only when every transaction has ended that was under way.
 func (s *server) mayKeep(ctx context.Context) bool {
-	if s.private || !s.isSuperuser || !atLeast(s.about.Version, 15) {
+	if s.private || !atLeast(s.about.Version, 15) {
 		return false
 	}
 	may, room := false, false
@@ -191,6 +193,7 @@ func (s *server) untimed() string {
 func (d *database) openKeeper(ctx context.Context) (*pgx.Conn, error) {
 	config := d.server.ownSettings(d.id)
 	config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement
+	config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) { d.heed(n.Severity) }
 	conn, err := d.server.dialRetrying(ctx, config)
 	if err != nil {
 		return nil, err
@@ -202,7 +205,7 @@ func (d *database) openKeeper(ctx context.Context) (*pgx.Conn, error) {
 	if err == nil {
 		err = d.look.Prepare(ctx, conn)
 	}
-	if err == nil {
+	if err == nil && !d.look.Noted {
 		_, err = conn.Exec(ctx, "VACUUM (INDEX_CLEANUP on, TRUNCATE off) pg_catalog.pg_proc, pg_catalog.pg_depend, "+
 			"pg_catalog.pg_namespace", pgx.QueryExecModeSimpleProtocol)
 	}
@@ -229,6 +232,9 @@ func (d *database) observeKept(ctx context.Context, base witness.Baseline,
 			return nil, err
 		}
 	}
+	if err := d.note(ctx, d.keeper, base); err != nil {
+		return nil, err
+	}
 	if _, err := d.keeper.Exec(ctx, beginKeeping, pgx.QueryExecModeSimpleProtocol); err != nil {
 		return nil, err
 	}
@@ -252,6 +258,10 @@ func (d *database) observeKept(ctx context.Context, base witness.Baseline,
 // olderWriters reports whether a transaction that is none of the keepers' has a number in
 // this database: it may be lower than that of a keeper that has just begun.
 func (d *database) olderWriters(ctx context.Context) (bool, error) {
+	if !d.server.isSuperuser {
+		n, err := d.countWriters(ctx)
+		return n > 0, err
+	}
 	n, err := d.server.queryInt(ctx, `SELECT (SELECT count(*) FROM pg_stat_get_activity(NULL) a
 		WHERE a.datid = d.oid AND a.backend_xid IS NOT NULL AND a.backend_type <> 'autovacuum worker'
 		AND a.pid <> ALL ($2)) + (SELECT count(*) FROM pg_prepared_xact() p WHERE p.dbid = d.oid)
@@ -272,6 +282,9 @@ func (d *database) lookKept(ctx context.Context, base witness.Baseline) (t witne
 		return t, false
 	}
 	err := d.limitWaits(ctx, d.keeper)
+	if err == nil && d.look.Noted {
+		err = d.noteForLook(ctx, base)
+	}
 	if err == nil {
 		begin := statsAnew
 		if d.keeperIdle {
@@ -294,6 +307,41 @@ func (d *database) lookKept(ctx context.Context, base witness.Baseline) (t witne
 		d.endKeeper(ctx)
 	}
 	return t, err == nil
+}
+
+// note has the server note what the map says, for a role that may not ask it.
+func (d *database) note(ctx context.Context, conn *pgx.Conn, base witness.Baseline) error {
+	if !d.look.Noted {
+		return nil
+	}
+	d.warned.Store(false)
+	err := d.look.Note(ctx, conn, base)
+	if err == nil && d.warned.Load() {
+		err = witness.Cannot{Why: "not every table could be vacuumed"}
+	}
+	return err
+}
+
+// heed takes what the server says to a session that vacuums: a table that it may not vacuum
+// it leaves out, with a warning.
+func (d *database) heed(said string) {
+	if strings.HasPrefix(said, "WARNING") {
+		d.warned.Store(true)
+	}
+}
+
+// noteForLook notes the map on a session that is in no transaction.
+func (d *database) noteForLook(ctx context.Context, base witness.Baseline) (err error) {
+	conn := d.keeper
+	if d.restoreKeeps {
+		err = d.idleKeeper(ctx)
+	} else {
+		conn, err = d.openRestore(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	return d.note(ctx, conn, base)
 }
 
 // idleKeeper ends the transaction of the keeper's session where the other's keeps the map
@@ -366,6 +414,11 @@ func (d *database) settleKept(ctx context.Context, p witness.Put) (fresh witness
 	if err = d.idleKeeper(ctx); err != nil {
 		return fresh, err
 	}
+	if p.Switched && p.Alone {
+		if err := d.look.StampTriggers(ctx, d.keeper, &p); err != nil {
+			return fresh, err
+		}
+	}
 	d.look.Keepers = d.keepers()
 	if fresh, err = d.look.Settle(ctx, d.keeper, p); err != nil {
 		return fresh, err
@@ -377,6 +430,15 @@ func (d *database) settleKept(ctx context.Context, p witness.Put) (fresh witness
 // writtenBeside lists the tables of a baseline, by their places, that were written to, but
 // for some.
 func (d *database) writtenBeside(ctx context.Context, base witness.Baseline, but []int) (others []int, err error) {
+	if d.look.Noted { // both keep now
+		conn, err := d.openWitness(ctx)
+		if err == nil {
+			err = d.note(ctx, conn, base)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 	err = d.lookInside(ctx, func(conn *pgx.Conn) error {
 		t, err := d.look.AskMap(ctx, conn, base)
 		for _, i := range t.Tables {

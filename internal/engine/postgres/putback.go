@@ -38,7 +38,7 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 	case owner != superRole:
 		user = restoreRole(owner)
 	}
-	conn, err := d.server.dial(ctx, d.id, user)
+	conn, err := d.server.dialWithNotices(ctx, d.id, user, d.heed)
 	if state := pg.State(err); state == pg.InvalidAuthorization || state == pg.InvalidPassword {
 		return nil, witness.Cannot{Why: fmt.Sprintf("the server does not let %s in, which puts rows back (%s)", user,
 			pg.Message(err))}

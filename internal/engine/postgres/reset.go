@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"hemzo/internal/engine"
 	"hemzo/internal/engine/gating"
@@ -150,6 +151,7 @@ func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
 	}
 	config := d.server.ownSettings(d.id)
 	config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement // it is asked the same again and again
+	config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) { d.heed(n.Severity) }
 	conn, err := d.server.dialRetrying(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)

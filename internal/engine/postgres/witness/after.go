@@ -45,9 +45,10 @@ func (l *Look) stamped(ctx context.Context, conn *pgx.Conn, p Put, fresh *Baseli
 		p.Stamp(&fresh.Tables[at])
 	}
 	if p.Switched && p.Alone {
-		if err := l.stampTriggers(ctx, conn, p, fresh); err != nil {
+		if err := l.StampTriggers(ctx, conn, &p); err != nil {
 			return err
 		}
+		fresh.Catalogs = p.Base.Catalogs
 	}
 	if !l.Server.Trust().Log {
 		return nil
@@ -64,9 +65,9 @@ func (l *Look) stamped(ctx context.Context, conn *pgx.Conn, p Put, fresh *Baseli
 	return err
 }
 
-// stampTriggers notes that the rows of triggers which are written since the baseline are a
+// StampTriggers notes that the rows of triggers which were written since the baseline are a
 // reset's own, where they are.
-func (l *Look) stampTriggers(ctx context.Context, conn *pgx.Conn, p Put, fresh *Baseline) error {
+func (l *Look) StampTriggers(ctx context.Context, conn *pgx.Conn, p *Put) error {
 	at := slices.IndexFunc(p.Base.Catalogs, func(m Mark) bool { return m.Name == "pg_trigger" })
 	all, err := l.Server.Catalogs.List(ctx, conn)
 	if at < 0 || err != nil || len(all) != len(p.Base.Catalogs) {
@@ -76,8 +77,11 @@ func (l *Look) stampTriggers(ctx context.Context, conn *pgx.Conn, p Put, fresh *
 	err = conn.QueryRow(ctx, fmt.Sprintf("SELECT count(*) FROM pg_trigger WHERE %s AND xmin <> '%s'::xid",
 		p.Base.Catalogs[at].Newer(p.Base.Next), p.XID)).Scan(&others)
 	if err == nil && others == 0 {
-		fresh.Catalogs = slices.Clone(fresh.Catalogs)
-		fresh.Catalogs[at].Since = p.XID
+		p.Base.Catalogs = slices.Clone(p.Base.Catalogs)
+		p.Base.Catalogs[at].Since = p.XID
+		if p.Base.Exact && !slices.Contains(p.Catalogs, at) {
+			p.Catalogs = append(p.Catalogs, at)
+		}
 	}
 	return err
 }
@@ -194,7 +198,7 @@ func (l *Look) remarkCatalogs(ctx context.Context, conn *pgx.Conn, p Put, fresh 
 	if fresh.Counters, err = refiled(ctx, conn, fresh.Counters); err != nil {
 		return false, err
 	}
-	now, err := observe(ctx, conn, p.Base.Catalogs)
+	now, err := l.observe(ctx, conn, p.Base.Catalogs)
 	if err != nil {
 		return false, err
 	}

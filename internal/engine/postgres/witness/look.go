@@ -126,7 +126,7 @@ func (l *Look) recordResult(t Touched, base Baseline) (Touched, error) {
 
 // installMapFunction gives the session the function that asks the visibility map.
 func (l *Look) installMapFunction(ctx context.Context, conn *pgx.Conn) error {
-	if l.installed {
+	if l.installed || l.Noted {
 		return nil
 	}
 	if _, err := conn.Exec(ctx, mapFunction); err != nil {
@@ -169,7 +169,10 @@ func (l *Look) shown(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touc
 	all := slices.Concat(base.Tables, base.Catalogs)
 	// Where this process sees the files it learns their sizes sooner.
 	look, files := resized, l.Files()
-	if files != "" {
+	switch {
+	case l.Noted:
+		look = differingNoted
+	case files != "":
 		look = differing
 	}
 	places, err := Ask(ctx, conn, look, columns(all)...)
@@ -302,7 +305,7 @@ func (l *Look) Adopt() {
 // after this.
 func (l *Look) Observe(ctx context.Context, conn *pgx.Conn, base Baseline) (Baseline, error) {
 	for _, all := range []*[]Mark{&base.Tables, &base.Catalogs} {
-		now, err := observe(ctx, conn, *all)
+		now, err := l.observe(ctx, conn, *all)
 		if err != nil {
 			return base, fmt.Errorf("asking the map: %w", err)
 		}
@@ -313,6 +316,35 @@ func (l *Look) Observe(ctx context.Context, conn *pgx.Conn, base Baseline) (Base
 	}
 	base.Exact, base.At = true, ""
 	return base, nil
+}
+
+// observe reads marks anew.
+func (l *Look) observe(ctx context.Context, conn *pgx.Conn, all []Mark) ([]Mark, error) {
+	if l.Noted {
+		return observeBy(ctx, conn, marksNoted, all)
+	}
+	return observe(ctx, conn, all)
+}
+
+// Note has the server note of each table and catalog of a baseline how many of its pages the
+// map says to be visible to all: VACUUM marks what it may, which is nothing that was written
+// since the oldest keeper's number, and notes that ("pg_class" in PostgreSQL's manual). It
+// cannot be in a transaction. What it warns of was not vacuumed.
+func (l *Look) Note(ctx context.Context, conn *pgx.Conn, base Baseline) error {
+	names := Names(base.Tables)
+	for _, c := range base.Catalogs {
+		names = append(names, "pg_catalog."+c.Name)
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	flushCommits(ctx, conn)
+	_, err := conn.Exec(ctx, "VACUUM (TRUNCATE off, INDEX_CLEANUP off, PROCESS_TOAST off) "+strings.Join(names, ", "),
+		pgx.QueryExecModeSimpleProtocol)
+	if err != nil {
+		return fmt.Errorf("noting the map: %w", err)
+	}
+	return nil
 }
 
 // ByRows is Compare by reading every row.

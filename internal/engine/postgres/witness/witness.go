@@ -65,6 +65,7 @@ type Look struct {
 	// FromStart says that the baseline is that of the start state, not one that
 	// was noted after a reset.
 	FromStart bool
+	Noted     bool     // the map is not asked, but what VACUUM noted of it: Note comes before each look
 	Keepers   []uint32 // sessions whose transactions have a number, and write nothing
 	Writers   int64    // sessions with transactions that have a number, at the last look
 	Running   int64    // sessions that were running a statement
