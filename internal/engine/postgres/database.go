@@ -26,6 +26,7 @@ type database struct {
 	conn    *pgx.Conn
 
 	witnessConn   *pgx.Conn // asks the witness
+	lookConn      *pgx.Conn // that did so last
 	restoreConn   *pgx.Conn // puts back
 	referenceConn *pgx.Conn // reads the rows of the start state referenceOf
 	referenceOf   string

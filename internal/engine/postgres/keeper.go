@@ -162,6 +162,9 @@ func onlyCannot(err error) error {
 // same finds out; nil where nobody can have been there.
 func (d *database) keep(ctx context.Context, base witness.Baseline,
 	same func(*pgx.Conn) (bool, error)) (json.RawMessage, error) {
+	if d.look.Noted && !base.HasLarge() {
+		return nil, nil // reading rows takes no longer
+	}
 	conn, err := d.openKeeper(ctx)
 	if err != nil {
 		return nil, onlyCannot(err)
@@ -200,7 +203,7 @@ func (d *database) openKeeper(ctx context.Context) (*pgx.Conn, error) {
 	}
 	sql := fmt.Sprintf(d.server.untimed()+"SET row_security = off; SET statement_timeout = 0; "+
 		"SET default_transaction_read_only = off; SET default_transaction_isolation = 'read committed'; "+
-		"SET synchronous_commit = on; SET lock_timeout = %d", max(d.session.Wait.Milliseconds(), 1))
+		"SET synchronous_commit = on; "+onePlan+"; SET lock_timeout = %d", max(d.session.Wait.Milliseconds(), 1))
 	_, err = conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol)
 	if err == nil {
 		err = d.look.Prepare(ctx, conn)
@@ -311,7 +314,7 @@ func (d *database) lookKept(ctx context.Context, base witness.Baseline) (t witne
 
 // note has the server note what the map says, for a role that may not ask it.
 func (d *database) note(ctx context.Context, conn *pgx.Conn, base witness.Baseline) error {
-	if !d.look.Noted {
+	if !d.look.Noted || !base.HasLarge() {
 		return nil
 	}
 	d.warned.Store(false)
@@ -430,7 +433,7 @@ func (d *database) settleKept(ctx context.Context, p witness.Put) (fresh witness
 // writtenBeside lists the tables of a baseline, by their places, that were written to, but
 // for some.
 func (d *database) writtenBeside(ctx context.Context, base witness.Baseline, but []int) (others []int, err error) {
-	if d.look.Noted { // both keep now
+	if d.look.Noted { // both sessions keep now
 		conn, err := d.openWitness(ctx)
 		if err == nil {
 			err = d.note(ctx, conn, base)
@@ -440,8 +443,8 @@ func (d *database) writtenBeside(ctx context.Context, base witness.Baseline, but
 		}
 	}
 	err = d.lookInside(ctx, func(conn *pgx.Conn) error {
-		t, err := d.look.AskMap(ctx, conn, base)
-		for _, i := range t.Tables {
+		hidden, err := d.look.Hidden(ctx, conn, base)
+		for _, i := range hidden {
 			if !slices.Contains(but, i-1) {
 				others = append(others, i-1)
 			}

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // kept reports whether a table is one of those to keep, named with or
@@ -38,7 +39,7 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 	case owner != superRole:
 		user = restoreRole(owner)
 	}
-	conn, err := d.server.dialWithNotices(ctx, d.id, user, d.heed)
+	conn, err := d.dialHand(ctx, user)
 	if state := pg.State(err); state == pg.InvalidAuthorization || state == pg.InvalidPassword {
 		return nil, witness.Cannot{Why: fmt.Sprintf("the server does not let %s in, which puts rows back (%s)", user,
 			pg.Message(err))}
@@ -51,7 +52,7 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 		max(d.session.Wait.Milliseconds(), 1))
 	switch {
 	case !d.server.isSuperuser:
-		sql += "; SET search_path = pg_catalog; SET row_security = off; " + writtenAlike
+		sql += "; SET search_path = pg_catalog; SET row_security = off; " + onePlan + "; " + writtenAlike
 	case owner == superRole:
 		sql += "; SET session_replication_role = replica"
 	}
@@ -64,6 +65,19 @@ func (d *database) openRestore(ctx context.Context) (*pgx.Conn, error) {
 	}
 	d.restoreConn = conn
 	return conn, nil
+}
+
+// dialHand connects as the role that puts back.
+func (d *database) dialHand(ctx context.Context, user string) (*pgx.Conn, error) {
+	config := d.server.settings(d.id)
+	if user != config.User {
+		config.User, config.Password = user, d.server.password(user)
+	}
+	if !d.server.isSuperuser { // it looks, too
+		config.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement
+	}
+	config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) { d.heed(n.Severity) }
+	return d.server.dialRetrying(ctx, config)
 }
 
 // writtenAlike has two sessions write values as the same texts, which each reads back, as

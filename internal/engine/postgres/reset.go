@@ -157,7 +157,7 @@ func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
 	// Rows that this session may not see are to be an error.
-	_, err = conn.Exec(ctx, fmt.Sprintf("SET row_security = off; SET synchronous_commit = on; SET lock_timeout = %d",
+	_, err = conn.Exec(ctx, fmt.Sprintf("SET row_security = off; SET synchronous_commit = on; "+onePlan+"; SET lock_timeout = %d",
 		max(d.session.Wait.Milliseconds(), 1)), pgx.QueryExecModeSimpleProtocol)
 	if err == nil {
 		err = d.limitWaits(ctx, conn)
@@ -166,10 +166,27 @@ func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
 		conn.Close(ctx)
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
-	d.witnessConn = conn
+	d.witnessConn, d.lookConn = conn, conn
 	d.look.NewSession()
 	return conn, nil
 }
+
+// openLook opens a session that can tell what was touched: where it has no more rights than
+// the one that puts back, that one.
+func (d *database) openLook(ctx context.Context) (*pgx.Conn, error) {
+	if d.server.isSuperuser || d.restoreKeeps {
+		return d.openWitness(ctx)
+	}
+	conn, err := d.openRestore(ctx)
+	if err == nil && conn != d.lookConn {
+		d.lookConn = conn
+		d.look.NewSession()
+	}
+	return conn, err
+}
+
+// onePlan has a session plan once what it asks again and again.
+const onePlan = "SET plan_cache_mode = force_generic_plan"
 
 // exact reports whether the visibility map can be believed.
 func (s *server) exact() bool { return s.trusted().Map }
@@ -216,7 +233,7 @@ func (d *database) compare(ctx context.Context, base witness.Baseline) (t witnes
 	}
 	base.Exact = base.Exact && d.believed() // it may be kept no more
 	for try := 0; ; try++ {
-		conn, err := d.openWitness(ctx)
+		conn, err := d.openLook(ctx)
 		if err != nil {
 			return witness.Touched{}, err
 		}
@@ -331,7 +348,7 @@ func (d *database) settle(ctx context.Context, p witness.Put) (json.RawMessage, 
 		d.endKeeper(ctx)
 	}
 	p.Base.Exact = p.Base.Exact && d.believed()
-	conn, err := d.openWitness(ctx)
+	conn, err := d.openLook(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -79,9 +79,6 @@ func (l *Look) StampTriggers(ctx context.Context, conn *pgx.Conn, p *Put) error 
 	if err == nil && others == 0 {
 		p.Base.Catalogs = slices.Clone(p.Base.Catalogs)
 		p.Base.Catalogs[at].Since = p.XID
-		if p.Base.Exact && !slices.Contains(p.Catalogs, at) {
-			p.Catalogs = append(p.Catalogs, at)
-		}
 	}
 	return err
 }
@@ -117,6 +114,13 @@ func (l *Look) postponed(ctx context.Context, conn *pgx.Conn, p Put, fresh *Base
 // vacuumed has the map believed again of what was put back, and of what earlier
 // resets have put off.
 func (l *Look) vacuumed(ctx context.Context, conn *pgx.Conn, p Put, fresh *Baseline) error {
+	if l.Noted { // rows tell of the others
+		for _, at := range p.Tables {
+			p.Stamp(&fresh.Tables[at])
+		}
+		p.Tables = slices.DeleteFunc(slices.Clone(p.Tables), func(at int) bool { return !p.Base.Tables[at].large() })
+		p.Catalogs = nil
+	}
 	tables := slices.Clone(p.Tables)
 	for _, at := range l.pendingVacuum {
 		if !slices.Contains(tables, at) {
@@ -198,7 +202,7 @@ func (l *Look) remarkCatalogs(ctx context.Context, conn *pgx.Conn, p Put, fresh 
 	if fresh.Counters, err = refiled(ctx, conn, fresh.Counters); err != nil {
 		return false, err
 	}
-	now, err := l.observe(ctx, conn, p.Base.Catalogs)
+	now, err := observe(ctx, conn, p.Base.Catalogs)
 	if err != nil {
 		return false, err
 	}
@@ -233,8 +237,8 @@ func remarkTables(ctx context.Context, conn *pgx.Conn, p Put, tables []int, fres
 	for i, at := range tables {
 		var place int
 		var count, newer int64
-		row := conn.QueryRow(ctx, rowsSince(put[i:i+1], ""), pgx.QueryExecModeSimpleProtocol)
-		err := row.Scan(&place, &count, &newer)
+		sql, args := rowsSince(put[i:i+1], "")
+		err := conn.QueryRow(ctx, sql, args...).Scan(&place, &count, &newer)
 		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 			return err
 		}

@@ -47,6 +47,18 @@ type Mark struct {
 	Older bool `json:"w,omitempty"`
 }
 
+// largePages is how many pages a table has of which a VACUUM that finds nothing to do takes
+// less time than reading the rows does: it skips 32 pages and more that are visible to all.
+const largePages = 128
+
+func (m *Mark) large() bool { return m.Pages >= largePages && m.Name != largeObjects }
+
+// HasLarge reports whether it has a table of which VACUUM tells sooner than its rows do that
+// nobody has touched it.
+func (b *Baseline) HasLarge() bool {
+	return slices.ContainsFunc(b.Tables, func(m Mark) bool { return m.large() })
+}
+
 // Counter is a sequence.
 type Counter struct {
 	Name   string `json:"n"`

@@ -13,17 +13,17 @@ import (
 // written is a query that counts, for each of some catalogs, by their place in
 // the list, the rows that stay, and those that were written since the baseline
 // was noted: a row that was altered is one.
-func written(all []schema.Catalog, marks []Mark, which []int, next string) string {
+func written(all []schema.Catalog, marks []Mark, which []int, next string) (sql string, args []any) {
 	parts := make([]string, len(which))
-	for i, at := range which {
-		var m Mark
-		if marks != nil {
-			m = marks[at]
-		}
-		parts[i] = fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM pg_catalog.%s WHERE %s", at,
-			m.Newer(next), all[at].Name, all[at].Lasting())
+	if marks == nil {
+		marks = make([]Mark, len(all))
 	}
-	return strings.Join(parts, " UNION ALL ")
+	for i, at := range which {
+		parts[i] = fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM pg_catalog.%s WHERE %s", at,
+			marks[at].newerThan(at, next), all[at].Name, all[at].Lasting())
+	}
+	sql = strings.Join(parts, " UNION ALL ")
+	return sql, numbers(sql, marks, next)
 }
 
 // Same reports whether what some catalogs say, by their places, is as it
@@ -44,7 +44,8 @@ func (s *Server) Same(ctx context.Context, conn *pgx.Conn, base Baseline, which 
 	which = slices.DeleteFunc(slices.Clone(which), func(i int) bool { return i == 0 })
 	same = true
 	if len(which) > 0 {
-		rows, err := conn.Query(ctx, written(all, base.Catalogs, which, base.Next), pgx.QueryExecModeSimpleProtocol)
+		sql, args := written(all, base.Catalogs, which, base.Next)
+		rows, err := conn.Query(ctx, sql, args...)
 		if err != nil {
 			return false, err
 		}
@@ -72,8 +73,8 @@ func (s *Server) Rewritten(ctx context.Context, conn *pgx.Conn, base Baseline) (
 	if err != nil {
 		return nil, err
 	}
-	rows, err := conn.Query(ctx, written(all, base.Catalogs, schema.Places(len(all)), base.Next),
-		pgx.QueryExecModeSimpleProtocol)
+	sql, args := written(all, base.Catalogs, schema.Places(len(all)), base.Next)
+	rows, err := conn.Query(ctx, sql, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +118,8 @@ func (b *Baseline) readCatalogs(ctx context.Context, conn *pgx.Conn, s *Server, 
 			which = append(which, i)
 		}
 	}
-	rows, err := conn.Query(ctx, written(all, nil, which, ""), pgx.QueryExecModeSimpleProtocol)
+	sql, args := written(all, nil, which, "")
+	rows, err := conn.Query(ctx, sql, args...)
 	if err != nil {
 		return err
 	}

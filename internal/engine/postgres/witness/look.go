@@ -138,6 +138,9 @@ func (l *Look) installMapFunction(ctx context.Context, conn *pgx.Conn) error {
 
 // AskMap asks the visibility map of every table, and of the catalogs.
 func (l *Look) AskMap(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touched, err error) {
+	if l.Noted {
+		return l.readRows(ctx, conn, base)
+	}
 	if t, err = l.shown(ctx, conn, base); err == nil {
 		err = l.movedCounters(ctx, conn, base, &t)
 	}
@@ -169,10 +172,7 @@ func (l *Look) shown(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touc
 	all := slices.Concat(base.Tables, base.Catalogs)
 	// Where this process sees the files it learns their sizes sooner.
 	look, files := resized, l.Files()
-	switch {
-	case l.Noted:
-		look = differingNoted
-	case files != "":
+	if files != "" {
 		look = differing
 	}
 	places, err := Ask(ctx, conn, look, columns(all)...)
@@ -244,7 +244,8 @@ func LargerThan(folder string, m Mark, pages int64) bool {
 }
 
 // readRows reads every row: those that a transaction since then wrote, and how
-// many there are, tell what was touched where the map cannot be believed.
+// many there are, tell what was touched where the map cannot be believed. Of large tables
+// what was noted of the map is believed, where that can be.
 func (l *Look) readRows(ctx context.Context, conn *pgx.Conn, base Baseline) (t Touched, err error) {
 	if l.Server.Trust().Log {
 		now, err := filed(ctx, conn, base)
@@ -265,10 +266,62 @@ func (l *Look) readRows(ctx context.Context, conn *pgx.Conn, base Baseline) (t T
 		objects > 0 {
 		return t, errors.Join(err, Cannot{Why: "large objects may have been changed"})
 	}
-	if t.Tables, err = Differ(ctx, conn, base.Tables, base.Next); err == nil {
+	if t.Tables, err = l.differ(ctx, conn, base); err == nil {
 		err = l.movedCounters(ctx, conn, base, &t)
 	}
 	return t, err
+}
+
+func (l *Look) differ(ctx context.Context, conn *pgx.Conn, base Baseline) (places []int, err error) {
+	if !base.Exact || !l.Noted {
+		return Differ(ctx, conn, base.Tables, base.Next)
+	}
+	if places, err = l.largeDiffering(ctx, conn, base); err != nil {
+		return nil, err
+	}
+	var small []Mark
+	var at []int
+	for i, m := range base.Tables {
+		if !m.large() {
+			small, at = append(small, m), append(at, i)
+		}
+	}
+	others, err := Differ(ctx, conn, small, base.Next)
+	for _, i := range others {
+		places = append(places, at[i-1]+1)
+	}
+	slices.Sort(places)
+	return places, err
+}
+
+// largeDiffering lists the large tables of which what was noted of the map is not what the
+// baseline tells, by their places from 1 on.
+func (l *Look) largeDiffering(ctx context.Context, conn *pgx.Conn, base Baseline) (places []int, err error) {
+	var all []Mark
+	var at []int
+	for i, m := range base.Tables {
+		if m.large() {
+			all, at = append(all, m), append(at, i)
+		}
+	}
+	if all == nil {
+		return nil, nil
+	}
+	asked, err := Ask(ctx, conn, differingNoted, columns(all)...)
+	for _, i := range asked {
+		places = append(places, at[i-1]+1)
+	}
+	return places, err
+}
+
+// Hidden lists the tables that are not as a baseline tells, by their places from 1 on, of
+// which a VACUUM could hide that once no keeper is as old as what wrote to them.
+func (l *Look) Hidden(ctx context.Context, conn *pgx.Conn, base Baseline) ([]int, error) {
+	if l.Noted {
+		return l.largeDiffering(ctx, conn, base)
+	}
+	t, err := l.AskMap(ctx, conn, base)
+	return t.Tables, err
 }
 
 // movedCounters asks which counters have moved.
@@ -304,8 +357,24 @@ func (l *Look) Adopt() {
 // baseline tells. It is worth something as long as nobody marks pages that are written
 // after this.
 func (l *Look) Observe(ctx context.Context, conn *pgx.Conn, base Baseline) (Baseline, error) {
+	if l.Noted {
+		now, err := observeBy(ctx, conn, marksNoted, base.Tables)
+		if err != nil {
+			return base, fmt.Errorf("asking what was noted of the map: %w", err)
+		}
+		if len(now) != len(base.Tables) {
+			return base, ErrSchema
+		}
+		for i, m := range base.Tables {
+			if !m.large() {
+				now[i].Vacuums = m.Vacuums
+			}
+		}
+		base.Tables, base.Exact, base.At = now, true, ""
+		return base, nil
+	}
 	for _, all := range []*[]Mark{&base.Tables, &base.Catalogs} {
-		now, err := l.observe(ctx, conn, *all)
+		now, err := observe(ctx, conn, *all)
 		if err != nil {
 			return base, fmt.Errorf("asking the map: %w", err)
 		}
@@ -318,22 +387,16 @@ func (l *Look) Observe(ctx context.Context, conn *pgx.Conn, base Baseline) (Base
 	return base, nil
 }
 
-// observe reads marks anew.
-func (l *Look) observe(ctx context.Context, conn *pgx.Conn, all []Mark) ([]Mark, error) {
-	if l.Noted {
-		return observeBy(ctx, conn, marksNoted, all)
-	}
-	return observe(ctx, conn, all)
-}
-
-// Note has the server note of each table and catalog of a baseline how many of its pages the
-// map says to be visible to all: VACUUM marks what it may, which is nothing that was written
-// since the oldest keeper's number, and notes that ("pg_class" in PostgreSQL's manual). It
-// cannot be in a transaction. What it warns of was not vacuumed.
+// Note has the server note of each large table of a baseline how many of its pages the map
+// says to be visible to all: VACUUM marks what it may, which is nothing that was written since
+// the oldest keeper's number, and notes that ("pg_class" in PostgreSQL's manual). It cannot be
+// in a transaction. What it warns of was not vacuumed.
 func (l *Look) Note(ctx context.Context, conn *pgx.Conn, base Baseline) error {
-	names := Names(base.Tables)
-	for _, c := range base.Catalogs {
-		names = append(names, "pg_catalog."+c.Name)
+	var names []string
+	for _, m := range base.Tables {
+		if m.large() {
+			names = append(names, m.Name)
+		}
 	}
 	if len(names) == 0 {
 		return nil

@@ -1,6 +1,7 @@
 package witness
 
 import (
+	"cmp"
 	"context"
 	_ "embed"
 	"fmt"
@@ -172,25 +173,50 @@ func (m *Mark) Newer(next string) string {
 // rowsSince is a query that counts the rows of each table, and those that were
 // written by a transaction after the one that the table's mark names, or else
 // by next or a later one. It reads them all.
-func rowsSince(all []Mark, next string) string {
+func rowsSince(all []Mark, next string) (sql string, args []any) {
 	var parts []string
 	for i, m := range all {
 		if m.Name == largeObjects {
 			continue
 		}
 		parts = append(parts, fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM ONLY %s", i+1,
-			m.Newer(next), m.Name))
+			m.newerThan(i, next), m.Name))
 	}
 	if parts == nil {
-		return "SELECT 1, 0::bigint, 0::bigint WHERE false"
+		return "SELECT 1, 0::bigint, 0::bigint WHERE false", nil
 	}
-	return strings.Join(parts, " UNION ALL ")
+	sql = strings.Join(parts, " UNION ALL ")
+	return sql, numbers(sql, all, next)
+}
+
+// newerThan is Newer by the number that comes at a place from 0 on among those of numbers: the
+// text stays the same, so that it is planned once, and the number's age is asked once.
+func (m *Mark) newerThan(at int, next string) string {
+	if m.Since == "" && next == "" {
+		return "false"
+	}
+	return fmt.Sprintf("age(xmin) < (SELECT age(($1::text[])[%d]::xid) + ($2::int[])[%[1]d])", at+1)
+}
+
+// numbers are what newerThan compares with, for a query that may not ask for any.
+func numbers(sql string, all []Mark, next string) []any {
+	if !strings.Contains(sql, "$1") {
+		return nil
+	}
+	since, more := make([]string, len(all)), make([]int32, len(all))
+	for i, m := range all {
+		if since[i] = m.Since; m.Since == "" {
+			since[i], more[i] = cmp.Or(next, "3"), 1
+		}
+	}
+	return []any{since, more}
 }
 
 // Differ reads every row of some tables, and lists, by their places from 1 on,
 // those of which it tells that they are not as noted.
 func Differ(ctx context.Context, conn *pgx.Conn, all []Mark, next string) (places []int, err error) {
-	rows, err := conn.Query(ctx, rowsSince(all, next))
+	sql, args := rowsSince(all, next)
+	rows, err := conn.Query(ctx, sql, args...)
 	if err != nil {
 		return nil, err
 	}

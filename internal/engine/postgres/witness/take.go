@@ -85,7 +85,8 @@ func (b *Baseline) settled(ctx context.Context, conn *pgx.Conn, exact bool, know
 		}
 		ask, places = append(ask, m), append(places, i)
 	}
-	rows, err := conn.Query(ctx, rowsSince(ask, ""))
+	sql, args := rowsSince(ask, "")
+	rows, err := conn.Query(ctx, sql, args...)
 	if err != nil {
 		return err
 	}
