@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -45,6 +46,7 @@ type boundTable struct {
 
 	gone           []string // places of rows that go
 	fresh, changed [][]byte // rows that come: those that are not there, and those that are otherwise
+	keys           []string // of rows that went; nil where they are not known
 	done           engine.TableReport
 }
 
@@ -160,26 +162,40 @@ func (s *Session) compareBound(ctx context.Context, conn *pgx.Conn, p *Plan, i i
 	if t.mark.Older || t.mark.Count == 0 {
 		young = "true"
 	}
-	var places []string
-	if t.mark.Rows {
-		left := layout{name: t.name, key: t.key, where: " WHERE NOT (" + young + ")"}
-		if places, err = missingFrom(ctx, t.source, remote{left, conn}); err != nil {
-			return err
-		}
+	written, err := t.readWritten(ctx, conn, young)
+	if err != nil || !t.mark.Rows {
+		return err
+	}
+	places, err := t.missing(ctx, conn, young, written)
+	if err != nil {
+		return err
 	}
 	coming, err := t.read(ctx, places)
 	if err != nil {
 		return s.lost(ctx, p.Start, err)
 	}
-	return t.split(ctx, conn, young, coming)
+	t.split(written, coming)
+	return nil
 }
 
-// missingFrom lists where the rows are, in a start state, whose keys a table does not have.
-func missingFrom(ctx context.Context, from source, table remote) ([]string, error) {
-	r := refilling{layout: table.layout, from: from, to: table.conn}
-	places, err := r.missing(ctx)
+// missing lists where the rows are, in the start state, of which none is left as it was; those
+// that were written have some keys.
+func (t *boundTable) missing(ctx context.Context, conn *pgx.Conn, young string, written map[string]string) ([]string, error) {
+	if kept, ok := t.source.(*local); ok {
+		var all int64
+		if err := conn.QueryRow(ctx, "SELECT count(*) FROM ONLY "+t.name).Scan(&all); err != nil {
+			return nil, err
+		}
+		places := kept.among(slices.Sorted(maps.Keys(written)))
+		if t.mark.Count-int64(len(places)) == all-int64(len(written)) { // all that is missing was written to
+			return places, nil
+		}
+	}
+	left := t.layout
+	left.where = " WHERE NOT (" + young + ")"
+	places, err := t.source.absent(ctx, remote{left, conn})
 	if errors.Is(err, errOrder) {
-		err = witness.Cannot{Why: "the keys of " + pg.ShortName(table.name) + " are sorted otherwise than in its start state"}
+		err = witness.Cannot{Why: "the keys of " + pg.ShortName(t.name) + " are others than those of its start state"}
 	}
 	return places, err
 }
@@ -206,20 +222,21 @@ func (t *boundTable) read(ctx context.Context, places []string) (lines [][]byte,
 	return lines, nil
 }
 
-// split compares the keys of the rows that were written with those that come.
-func (t *boundTable) split(ctx context.Context, conn *pgx.Conn, young string, coming [][]byte) error {
+// readWritten reads the places of the rows that were written, by their keys; where the start
+// state has no rows they go.
+func (t *boundTable) readWritten(ctx context.Context, conn *pgx.Conn, young string) (at map[string]string, err error) {
 	list := "ctid"
 	if t.key != "" {
 		list += ", " + t.key
 	}
 	there, err := readAll(ctx, conn, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s WHERE %s) TO STDOUT", list, t.mark.Name, young))
 	if errors.Is(err, errLarge) {
-		return witness.Cannot{Why: "too many rows of " + pg.ShortName(t.mark.Name) + " are to be put back one by one"}
+		return nil, witness.Cannot{Why: "too many rows of " + pg.ShortName(t.mark.Name) + " are to be put back one by one"}
 	}
 	if err != nil {
-		return err
+		return nil, err
 	}
-	at := map[string]string{} // places by keys
+	at = map[string]string{}
 	for line := range bytes.Lines(there) {
 		place, key, _ := bytes.Cut(bytes.TrimSuffix(line, []byte("\n")), []byte("\t"))
 		t.done.Removed++
@@ -229,6 +246,11 @@ func (t *boundTable) split(ctx context.Context, conn *pgx.Conn, young string, co
 			t.gone = append(t.gone, string(place))
 		}
 	}
+	return at, nil
+}
+
+// split compares the keys of the rows that were written with those that come.
+func (t *boundTable) split(at map[string]string, coming [][]byte) {
 	t.done.PutBack = int64(len(coming))
 	for _, line := range coming {
 		key := t.keyOf(line)
@@ -243,7 +265,6 @@ func (t *boundTable) split(ctx context.Context, conn *pgx.Conn, young string, co
 		t.gone = append(t.gone, place)
 	}
 	slices.Sort(t.gone)
-	return nil
 }
 
 // keyOf is the key of a row, as COPY writes it.
@@ -374,10 +395,12 @@ func (s *Session) emptyBound(ctx context.Context, conn *pgx.Conn, p *Plan, all, 
 		default:
 			where := ""
 			if t.how == youngRows {
-				where = " WHERE " + p.writtenSince(i)
+				where = " WHERE " + p.writtenSince(i) + s.returning(p.Start, t.mark.Name)
 			}
-			tag, failed := conn.Exec(ctx, "DELETE FROM ONLY "+t.mark.Name+where)
-			t.done.Removed, err = tag.RowsAffected(), failed
+			results, failed := conn.PgConn().Exec(ctx, "DELETE FROM ONLY "+t.mark.Name+where).ReadAll()
+			if err = failed; err == nil {
+				t.done.Removed, t.keys = results[0].CommandTag.RowsAffected(), keysOf(results[0])
+			}
 		}
 		if err != nil {
 			return err
@@ -392,7 +415,7 @@ func (s *Session) fillBound(ctx context.Context, conn *pgx.Conn, p *Plan, t *bou
 	if err := conn.QueryRow(ctx, "SELECT count(*) FROM ONLY "+t.mark.Name).Scan(&left); err != nil {
 		return err
 	}
-	return s.fill(ctx, conn, p.Start, t.mark, left, &t.done)
+	return s.fill(ctx, conn, p.Start, t.mark, left, t.keys, &t.done)
 }
 
 // remove has the rows go whose keys the start state does not have.
@@ -464,7 +487,23 @@ func literals(line []byte) (values []string, err error) {
 	return values, nil
 }
 
-var escapes = map[byte]byte{'b': '\b', 'f': '\f', 'n': '\n', 'r': '\r', 't': '\t', 'v': '\v', '\\': '\\'}
+// escapeAll writes values as COPY does.
+func escapeAll(values [][]byte) [][]byte {
+	out := make([][]byte, len(values))
+	for i, v := range values {
+		for _, c := range v {
+			if e := strings.IndexByte(escaped, c); e >= 0 {
+				out[i] = append(out[i], '\\', escapedAs[e])
+			} else {
+				out[i] = append(out[i], c)
+			}
+		}
+	}
+	return out
+}
+
+// The bytes that COPY escapes, and what comes behind the backslash.
+const escaped, escapedAs = "\b\f\n\r\t\v\\", `bfnrtv\`
 
 func unescape(value []byte) (string, error) {
 	var b strings.Builder
@@ -474,10 +513,11 @@ func unescape(value []byte) (string, error) {
 			if i++; i == len(value) {
 				return "", errForm
 			}
-			known := false
-			if c, known = escapes[value[i]]; !known {
+			e := strings.IndexByte(escapedAs, value[i])
+			if e < 0 {
 				return "", errForm
 			}
+			c = escaped[e]
 		}
 		b.WriteByte(c)
 	}
@@ -514,11 +554,4 @@ func (t *boundTable) verify(ctx context.Context, conn *pgx.Conn, xid string) err
 		return other
 	}
 	return nil
-}
-
-// readAllOf reads what COPY gives out, however much it is.
-func readAllOf(ctx context.Context, conn *pgx.Conn, sql string) ([]byte, error) {
-	to := &bytes.Buffer{}
-	_, err := conn.PgConn().CopyTo(ctx, to, sql)
-	return to.Bytes(), err
 }

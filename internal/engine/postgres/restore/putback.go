@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -72,7 +73,7 @@ func (s *Session) attempt(ctx context.Context, conn *pgx.Conn, p *Plan) (err err
 	if p.XID, p.Alone, err = s.beginAlone(ctx, conn); err != nil {
 		return err
 	}
-	sql, first, more := p.statements(how)
+	sql, first, more := s.statements(p, how)
 	more = more || len(p.Views) > 0
 	// A counter that is set stays set, whatever becomes of the transaction: that
 	// comes last.
@@ -103,7 +104,7 @@ func (s *Session) attempt(ctx context.Context, conn *pgx.Conn, p *Plan) (err err
 // statements lock the tables and empty them as far as that takes no look at
 // them. first is the place of the first that empties; more says that rows are
 // to follow, once it is known how many are left.
-func (p *Plan) statements(how []emptying) (sql []string, first int, more bool) {
+func (s *Session) statements(p *Plan, how []emptying) (sql []string, first int, more bool) {
 	names := p.Names()
 	if len(names) > 0 {
 		sql = append(sql, "LOCK TABLE ONLY "+strings.Join(names, ", ONLY ")+" IN SHARE ROW EXCLUSIVE MODE")
@@ -114,11 +115,33 @@ func (p *Plan) statements(how []emptying) (sql []string, first int, more bool) {
 		case allRows:
 			sql = append(sql, "DELETE FROM ONLY "+name)
 		case youngRows:
-			sql = append(sql, "DELETE FROM ONLY "+name+" WHERE "+p.writtenSince(i), "SELECT count(*) FROM ONLY "+name)
+			sql = append(sql, "DELETE FROM ONLY "+name+" WHERE "+p.writtenSince(i)+s.returning(p.Start, name),
+				"SELECT count(*) FROM ONLY "+name)
 		}
 		more = more || how[i] != allRows || p.Mark(i).Rows
 	}
 	return sql, first, more
+}
+
+// returning has a DELETE give out the keys of the rows that go, where those of the start state
+// are known here.
+func (s *Session) returning(start, name string) string {
+	if kept := s.kept[name]; s.keptFor == start && kept != nil && kept.places != nil {
+		return " RETURNING " + kept.key
+	}
+	return ""
+}
+
+// keysOf are keys that a statement gave out, as COPY writes them; nil where it gave none out.
+func keysOf(r *pgconn.Result) (keys []string) {
+	if len(r.FieldDescriptions) == 0 {
+		return nil
+	}
+	keys = []string{}
+	for _, row := range r.Rows {
+		keys = append(keys, string(bytes.Join(escapeAll(row), []byte("\t"))))
+	}
+	return keys
 }
 
 // finish empties the rest of the tables, brings rows back, and reports what was
@@ -128,12 +151,12 @@ func (s *Session) finish(
 ) (err error) {
 	names := p.Names()
 	for i, name := range names {
-		done, left := engine.TableReport{Name: pg.ShortName(name)}, int64(0)
+		done, left, gone := engine.TableReport{Name: pg.ShortName(name)}, int64(0), []string(nil)
 		switch how[i] {
 		case wholeFile:
 			done.Removed, err = truncate(ctx, conn, name)
 		case youngRows:
-			done.Removed = results[0].CommandTag.RowsAffected()
+			done.Removed, gone = results[0].CommandTag.RowsAffected(), keysOf(results[0])
 			left, err = strconv.ParseInt(string(results[1].Rows[0][0]), 10, 64)
 			results = results[2:]
 		case allRows:
@@ -144,7 +167,7 @@ func (s *Session) finish(
 			return s.Blocked(ctx, names, err)
 		}
 		if p.Mark(i).Rows {
-			if err := s.fill(ctx, conn, p.Start, p.Mark(i), left, &done); err != nil {
+			if err := s.fill(ctx, conn, p.Start, p.Mark(i), left, gone, &done); err != nil {
 				return err
 			}
 		}
@@ -187,7 +210,7 @@ func (p *Plan) writtenSince(i int) string {
 }
 
 // fill brings the rows of a table back of which some are left, as they were.
-func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witness.Mark, left int64,
+func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witness.Mark, left int64, gone []string,
 	done *engine.TableReport) (err error) {
 	if left == m.Count && left > 0 {
 		return nil
@@ -195,7 +218,7 @@ func (s *Session) fill(ctx context.Context, conn *pgx.Conn, start string, m witn
 	from, err := s.rowsOf(ctx, start, m)
 	if err == nil {
 		r := refilling{layout: from.form(), from: from, to: conn}
-		err = r.fill(ctx, left, m.Count, done)
+		err = r.fill(ctx, left, m.Count, gone, done)
 	}
 	if pg.State(err) == pg.InsufficientPrivilege {
 		return witness.Cannot{Why: done.Name + " belongs to another role than the owner of the database"}

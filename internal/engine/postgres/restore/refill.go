@@ -23,10 +23,18 @@ type refilling struct {
 }
 
 // fill brings the rows that are missing: those whose keys are not there, where
-// many are left, else all.
-func (r *refilling) fill(ctx context.Context, left, want int64, done *engine.TableReport) error {
+// many are left, else all. gone are the keys of the rows that went; nil where they are not
+// known.
+func (r *refilling) fill(ctx context.Context, left, want int64, gone []string, done *engine.TableReport) error {
+	if kept, ok := r.from.(*local); ok && gone != nil {
+		if rows := kept.among(gone); int64(len(rows)) == want-left { // all that is missing was written to
+			var err error
+			done.PutBack, err = r.bring(ctx, rows)
+			return r.whole(err, done.PutBack, want-left)
+		}
+	}
 	if r.key != "" && r.binary && left < want && left*2 > want {
-		rows, err := r.missing(ctx)
+		rows, err := r.from.absent(ctx, remote{r.layout, r.to})
 		if err == nil && int64(len(rows)) == want-left {
 			done.PutBack, err = r.bring(ctx, rows)
 			return r.whole(err, done.PutBack, want-left)
@@ -67,14 +75,6 @@ func (r *refilling) bring(ctx context.Context, places []string) (int64, error) {
 // errOrder says that the keys of a table are not among those of its start
 // state, in their order.
 var errOrder = errors.New("the keys differ")
-
-// missing lists where the rows are, in the reference copy, whose keys are not in the
-// table. Both list their keys in the same order.
-func (r *refilling) missing(ctx context.Context) (rows []string, err error) {
-	ours, theirs := r.from.keys(ctx), remote{r.layout, r.to}.keys(ctx)
-	rows, err = absent(ours, theirs)
-	return rows, errors.Join(err, ours.Close(), theirs.Close())
-}
 
 // absent compares two lists of rows, each with its place in its table first.
 func absent(ours, theirs io.Reader) (places []string, err error) {

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"hemzo/internal/engine/postgres/pg"
 )
 
 // copied is what COPY gives out for rows with a place and one key.
@@ -91,4 +93,30 @@ func FuzzRows(f *testing.F) {
 			require.LessOrEqual(t, len(key), len(b))
 		}
 	})
+}
+
+// TestEscapes: what is written as COPY writes it reads back, and what COPY never writes is an error.
+func TestEscapes(t *testing.T) {
+	for _, text := range []string{"", "a", "\b\f\n\r\t\v\\", `\N`, "it's", "über\x01"} {
+		line := append(bytes.Join(escapeAll([][]byte{[]byte(text), []byte("b")}), []byte("\t")), '\n')
+		values, err := literals(line)
+		require.NoError(t, err, "%q", text)
+		assert.Equal(t, []string{pg.Literal(text), "'b'"}, values)
+	}
+	values, err := literals([]byte("\\N\t1\n"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"NULL", "'1'"}, values)
+	for _, bad := range []string{`a\`, `\x41`, `\101`} {
+		_, err := literals([]byte(bad))
+		require.ErrorIs(t, err, errForm, bad)
+	}
+}
+
+// TestParentsFirst: a table comes after those that its foreign keys lead to; circles end.
+func TestParentsFirst(t *testing.T) {
+	lead := func(to ...int) *boundTable { return &boundTable{bounds: bounds{leads: to}} }
+	all := []*boundTable{lead(3, 2), lead(3), lead(), lead(5), lead(4)}
+	order := parentsFirst(all)
+	assert.Equal(t, []*boundTable{all[2], all[1], all[0]}, order[:3])
+	assert.ElementsMatch(t, all[3:], order[3:])
 }

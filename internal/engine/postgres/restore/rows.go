@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -60,9 +62,11 @@ func (l layout) rows(first, where string) string {
 // source is where the rows of a table of a start state come from.
 type source interface {
 	form() layout
-	// keys is what layout.keys asks for. Its Close reads the rest, as that of rows does.
-	keys(ctx context.Context) io.ReadCloser
-	// rows are some rows as COPY writes them, by the places that keys tells; all for nil.
+	// absent lists the places of the rows whose keys a table does not have; errOrder where
+	// that has others.
+	absent(ctx context.Context, from remote) (places []string, err error)
+	// rows are some rows as COPY writes them, by the places that absent tells; all for nil.
+	// Its Close reads the rest.
 	rows(ctx context.Context, places []string) io.ReadCloser
 }
 
@@ -74,6 +78,13 @@ type remote struct {
 
 func (r remote) keys(ctx context.Context) io.ReadCloser {
 	return stream(ctx, r.conn, r.layout.keys())
+}
+
+// absent compares both lists of keys, in their order.
+func (r remote) absent(ctx context.Context, from remote) (places []string, err error) {
+	ours, theirs := r.keys(ctx), from.keys(ctx)
+	places, err = absent(ours, theirs)
+	return places, errors.Join(err, ours.Close(), theirs.Close())
 }
 
 func (r remote) rows(ctx context.Context, places []string) io.ReadCloser {
@@ -122,13 +133,11 @@ const (
 // back, and need no session for reading then. A start state does not change.
 type local struct {
 	layout
-	index []byte   // what COPY gave for keys; nil without
-	order []string // places of rows
-	data  [][]byte // rows, in that order, each as COPY writes it
-	at    map[string]int
+	order  []string // places of rows
+	data   [][]byte // rows, in that order, each as COPY writes it
+	at     map[string]int
+	places map[string]string // of rows by their keys, as COPY writes those as texts; nil without
 }
-
-func (l *local) keys(context.Context) io.ReadCloser { return io.NopCloser(bytes.NewReader(l.index)) }
 
 func (l *local) rows(_ context.Context, places []string) io.ReadCloser {
 	if places == nil {
@@ -149,9 +158,35 @@ func (l *local) rows(_ context.Context, places []string) io.ReadCloser {
 	return io.NopCloser(out)
 }
 
+func (l *local) absent(ctx context.Context, from remote) (places []string, err error) {
+	there, err := readAllOf(ctx, from.conn, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s%s) TO STDOUT", l.key, l.name, from.where))
+	if err != nil {
+		return nil, err
+	}
+	left := maps.Clone(l.places)
+	for line := range bytes.Lines(there) {
+		key := string(bytes.TrimSuffix(line, []byte("\n")))
+		if _, known := left[key]; !known {
+			return nil, errOrder
+		}
+		delete(left, key)
+	}
+	return slices.Sorted(maps.Values(left)), nil
+}
+
+// among lists the places of the rows that have some keys.
+func (l *local) among(keys []string) (places []string) {
+	for _, k := range keys {
+		if p, there := l.places[k]; there {
+			places = append(places, p)
+		}
+	}
+	return places
+}
+
 // bytes is about how much memory the rows take.
 func (l *local) bytes() int {
-	return len(l.index) + int(l.size) + 100*len(l.order)
+	return int(l.size) + 250*len(l.order)
 }
 
 // errLarge says that rows are too many to be kept, or have nothing to keep.
@@ -164,8 +199,8 @@ func keepRows(ctx context.Context, conn *pgx.Conn, of layout) (*local, error) {
 		return nil, errLarge
 	}
 	var err error
-	if of.key != "" && of.binary {
-		if l.index, err = readAll(ctx, conn, of.keys()); err != nil {
+	if of.key != "" {
+		if err = l.keepKeys(ctx, conn); err != nil {
 			return nil, err
 		}
 	}
@@ -183,6 +218,25 @@ func keepRows(ctx context.Context, conn *pgx.Conn, of layout) (*local, error) {
 		l.order, l.data = append(l.order, place), append(l.data, row)
 	})
 	return l, err
+}
+
+// keepKeys reads where the rows are by their keys.
+func (l *local) keepKeys(ctx context.Context, conn *pgx.Conn) error {
+	all, err := readAll(ctx, conn, fmt.Sprintf("COPY (SELECT ctid, %s FROM ONLY %s) TO STDOUT", l.key, l.name))
+	if err != nil {
+		return err
+	}
+	l.places = map[string]string{}
+	return eachLine(all, func(place string, key []byte) {
+		l.places[string(bytes.TrimSuffix(key, []byte("\n")))] = place
+	})
+}
+
+// readAllOf reads what COPY gives out, however much it is.
+func readAllOf(ctx context.Context, conn *pgx.Conn, sql string) ([]byte, error) {
+	to := &bytes.Buffer{}
+	_, err := conn.PgConn().CopyTo(ctx, to, sql)
+	return to.Bytes(), err
 }
 
 func readAll(ctx context.Context, conn *pgx.Conn, sql string) ([]byte, error) {
