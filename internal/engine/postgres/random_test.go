@@ -200,7 +200,8 @@ func randomWork(t *testing.T, trust witness.Trust) {
 	long, err := reset.OpenFresh(ctx, s, copied, time.Second)
 	require.NoError(t, err)
 	kept := int64(0)
-	if trust == ordinary {
+	shared := trust == ordinary || trust == bound
+	if shared {
 		vacuuming, stop := context.WithCancel(ctx)
 		var gone sync.WaitGroup
 		gone.Go(func() { vacuumUncounted(vacuuming, s, copied.ID) })
@@ -218,7 +219,7 @@ func randomWork(t *testing.T, trust witness.Trust) {
 		o := reset.Options{Way: []engine.Way{"", "", "", engine.Truncation, engine.Snapshot}[w.IntN(5)],
 			Ahead: w.IntN(2) == 0}
 		told := fmt.Sprintf("seed %d, round %d, by %q:\n%s", n, i, o.Way, strings.Join(w.log, ";\n"))
-		if trust == ordinary {
+		if shared {
 			n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_stat_activity WHERE datname = $1 AND application_name = 'hemzo' "+
 				"AND state = 'idle in transaction' AND backend_xid IS NOT NULL", copied.ID)
 			require.NoError(t, err)

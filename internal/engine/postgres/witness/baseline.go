@@ -49,7 +49,7 @@ type Mark struct {
 
 // largePages is how many pages a table has of which a VACUUM that finds nothing to do takes
 // less time than reading the rows does: it skips 32 pages and more that are visible to all.
-const largePages = 128
+const largePages = 64
 
 func (m *Mark) large() bool { return m.Pages >= largePages && m.Name != largeObjects }
 
