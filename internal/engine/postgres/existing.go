@@ -130,8 +130,8 @@ func (s *server) inspect(ctx context.Context) error {
 				"itself, and roles that sources make have to be there")
 	}
 	if !s.isSuperuser {
-		s.about.Notes = append(s.about.Notes, "the role "+s.config.User+" is not a superuser: a reset of what was touched "+
-			"replaces the copy, which takes longer, and clients must connect again")
+		s.about.Notes = append(s.about.Notes, "the role "+s.config.User+" is not a superuser: resets put rows back in the "+
+			"order that foreign keys allow, which takes longer; where the schema was changed the copy is replaced")
 	}
 	if pid != s.conn.PgConn().PID() {
 		if err := s.changesSessions(ctx); err != nil {
