@@ -399,8 +399,9 @@ func (r *runner) finish(ctx context.Context, failed bool) error {
 
 // keep keeps a copy as the command left it.
 func (r *runner) keep(ctx context.Context, x *control.Copy) error {
+	until := place.Now(ctx, x.Scoped().Server).Add(keptFor)
 	err := x.Scoped().Server.UpdateFacts(ctx, x.Entry().ID, func(f *engine.Facts) {
-		f.Failed, f.Owner = true, engine.Owner{Until: time.Now().Add(keptFor).UTC()}
+		f.Failed, f.Owner = true, engine.Owner{Until: until}
 	})
 	if err != nil {
 		return err

@@ -124,7 +124,7 @@ func ownerOf(keep time.Duration, pid int) (o engine.Owner, err error) {
 	if !ok {
 		return o, fault.New(fault.Usage, "", "--while %d: there is no such process", pid)
 	}
-	o.Process = process
+	o.Process, o.Machine = process, place.Machine()
 	return o, nil
 }
 

@@ -142,7 +142,8 @@ func (s ScopedServer) again(ctx context.Context, r Request, there engine.Entry, 
 		reset.Options{Way: engine.Way(r.Plan.Database.Reset), Keep: r.Plan.Database.Keep, Wait: r.Wait}); err != nil {
 		return false, err
 	}
-	if err := s.Server.UpdateFacts(ctx, there.ID, func(f *engine.Facts) { f.Owner = r.Owner }); err != nil {
+	owner := s.byServerClock(ctx, r.Owner)
+	if err := s.Server.UpdateFacts(ctx, there.ID, func(f *engine.Facts) { f.Owner = owner }); err != nil {
 		return false, err
 	}
 	taken.Again = true
@@ -161,7 +162,8 @@ func (s ScopedServer) copy(ctx context.Context, r Request, from engine.Entry) (e
 	facts := engine.Facts{
 		Format: engine.Format, Database: r.Plan.Database.Name, Engine: r.Plan.Engine.Name(), Name: name, Scope: s.Scope,
 		Role: r.Plan.Database.Role, Spare: r.Spare,
-		Fingerprint: from.Facts.Fingerprint, Layer: r.Layer, Owner: r.Owner,
+		Fingerprint: from.Facts.Fingerprint, Layer: r.Layer,
+		Owner: s.byServerClock(ctx, r.Owner),
 		Made:  time.Now().UTC().Truncate(time.Millisecond),
 		Start: from.ID,
 	}
@@ -180,9 +182,32 @@ func (s ScopedServer) copy(ctx context.Context, r Request, from engine.Entry) (e
 	}
 	if time.Since(from.Facts.Used) > time.Hour {
 		// Only for the sweep of unused templates; a copy does not fail for it.
-		_ = s.Server.UpdateFacts(ctx, from.ID, func(f *engine.Facts) { f.Used = time.Now().UTC() })
+		now := place.Now(ctx, s.Server)
+		_ = s.Server.UpdateFacts(ctx, from.ID, func(f *engine.Facts) { f.Used = now })
 	}
 	return s.Server.Find(ctx, id)
+}
+
+// processLimit is how long a copy stays at most on a server that other machines use, where a
+// process keeps it that only its own machine can ask for.
+const processLimit = 24 * time.Hour
+
+// byServerClock is an owner whose end, if any, is told by the server's clock where other machines
+// use it too.
+func (s ScopedServer) byServerClock(ctx context.Context, o engine.Owner) engine.Owner {
+	byProcess := o.Lock == "" && o.Process.PID != 0
+	if o.Until.IsZero() && !byProcess {
+		return o
+	}
+	now, shared, err := s.Server.Shared(ctx)
+	switch {
+	case err != nil || !shared:
+	case !o.Until.IsZero():
+		o.Until = now.Add(time.Until(o.Until))
+	default:
+		o.Until = now.Add(processLimit)
+	}
+	return o
 }
 
 // sweeping is the lock of who removes templates.
@@ -421,11 +446,12 @@ func (s ScopedServer) Sweep(ctx context.Context, unused time.Duration, everyone 
 		gone = append(gone, e)
 	}
 	var old []engine.Entry
+	now := place.Now(ctx, s.Server)
 	for _, e := range all {
 		orphan := e.Kind == engine.Kept && !there[e.Facts.Of] &&
 			!slices.ContainsFunc(gone, func(g engine.Entry) bool { return g.ID == e.Facts.Of })
 		if unused > 0 && (everyone || sameOwner(e.Facts.Scope, s.Scope)) && e.Kind == engine.Template && !e.Newer &&
-			!needed[e.ID] && time.Since(e.Facts.Used) >= unused {
+			!needed[e.ID] && now.Sub(e.Facts.Used) >= unused {
 			old = append(old, e)
 		}
 		if e.Newer || !orphan {

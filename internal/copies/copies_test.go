@@ -247,3 +247,42 @@ func TestSweptMeanwhile(t *testing.T) {
 	assert.NotEmpty(t, gone)
 	assert.Zero(t, kinds(t, s)[engine.Template])
 }
+
+// elsewhere is a server that other machines use too, whose clock is not this machine's.
+type elsewhere struct {
+	engine.Server
+	ahead time.Duration
+}
+
+func (s elsewhere) Shared(context.Context) (time.Time, bool, error) {
+	return time.Now().UTC().Add(s.ahead), true, nil
+}
+
+// TestClocks: machines whose clocks differ from each other's, and from the server's, agree on when
+// a copy goes; a process of another machine is not taken for dead.
+func TestClocks(t *testing.T) {
+	p, s := plan(t, scoped(t), 1, "")
+	for _, ahead := range []time.Duration{-20 * time.Minute, 0, 20 * time.Minute} {
+		s := ScopedServer{Server: elsewhere{s.Server, ahead}, Scope: s.Scope}
+		take := func(o engine.Owner) engine.Entry {
+			taken, err := s.Take(ctx, Request{Plan: p, Layer: 1, Owner: o})
+			require.NoError(t, err)
+			return taken.Copy
+		}
+		left := func(e engine.Entry) time.Duration {
+			return e.Facts.Owner.Until.Sub(place.Now(ctx, s.Server)).Round(time.Minute)
+		}
+		short := take(engine.Owner{Until: time.Now().Add(10 * time.Minute)})
+		assert.Equal(t, 10*time.Minute, left(short), "%v", ahead)
+		assert.False(t, place.OwnerLost(ctx, s.Server, short.Facts.Owner))
+		over := ScopedServer{Server: elsewhere{s.Server, ahead + 11*time.Minute}}
+		assert.True(t, place.OwnerLost(ctx, over.Server, short.Facts.Owner), "its time is over")
+
+		dead := engine.Process{PID: 1 << 22, Started: "never"}
+		far := take(engine.Owner{Process: dead, Machine: "another-machine"})
+		assert.Equal(t, 24*time.Hour, left(far))
+		assert.False(t, place.OwnerLost(ctx, s.Server, far.Facts.Owner), "nobody here can tell")
+		near := take(engine.Owner{Process: dead, Machine: place.Machine()})
+		assert.True(t, place.OwnerLost(ctx, s.Server, near.Facts.Owner))
+	}
+}

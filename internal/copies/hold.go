@@ -11,6 +11,7 @@ import (
 	"hemzo/internal/engine"
 	"hemzo/internal/fault"
 	"hemzo/internal/pattern"
+	"hemzo/internal/place"
 	"hemzo/internal/reset"
 )
 
@@ -43,7 +44,7 @@ func (s ScopedServer) Hold(ctx context.Context, e engine.Entry, name string, kee
 	f := e.Facts
 	f.Name, f.Held, f.Made, f.Baseline, f.BaselineState = name, true, time.Now().UTC().Truncate(time.Millisecond), nil,
 		"as it was held"
-	f.Owner = engine.Owner{Until: time.Now().Add(keep).UTC()}
+	f.Owner = engine.Owner{Until: place.Now(ctx, s.Server).Add(keep)}
 	id := engine.NewID(engine.Copy)
 	if _, err := d.Snapshot(ctx, id, f); err != nil {
 		return held, err

@@ -137,8 +137,9 @@ type Scope struct {
 type Owner struct {
 	Lock    string    `json:"lock,omitempty"`    // held by a process on the server
 	Process Process   `json:"process,omitzero"`  // that has to be alive
+	Machine string    `json:"machine,omitempty"` // where that is; "" for any
 	Child   Process   `json:"child,omitzero"`    // started by the owner: it keeps its database too
-	Until   time.Time `json:"until,omitzero"`    // after which the copy goes
+	Until   time.Time `json:"until,omitzero"`    // after which the copy goes, by the server's clock where others use it
 	Command string    `json:"command,omitempty"` // in a user's words
 }
 
