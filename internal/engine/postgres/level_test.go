@@ -161,7 +161,8 @@ func TestLevelAfterLooks(t *testing.T) {
 		done <- err
 	}()
 	require.Eventually(t, func() bool {
-		n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'SELECT pg_sleep%' AND state = 'active'")
+		n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'SELECT pg_sleep%' AND "+
+			"state = 'active'")
 		return err == nil && n > 0
 	}, 5*time.Second, time.Millisecond)
 	assert.Equal(t, []string{"database setting work_mem"}, do().Settings, "after a statement that ran")

@@ -157,8 +157,8 @@ func (d *database) openWitness(ctx context.Context) (*pgx.Conn, error) {
 		return nil, fmt.Errorf("connecting to %s: %w", d.id, err)
 	}
 	// Rows that this session may not see are to be an error.
-	_, err = conn.Exec(ctx, fmt.Sprintf("SET row_security = off; SET synchronous_commit = on; "+onePlan+"; SET lock_timeout = %d",
-		max(d.session.Wait.Milliseconds(), 1)), pgx.QueryExecModeSimpleProtocol)
+	_, err = conn.Exec(ctx, fmt.Sprintf("SET row_security = off; SET synchronous_commit = on; "+onePlan+
+		"; SET lock_timeout = %d", max(d.session.Wait.Milliseconds(), 1)), pgx.QueryExecModeSimpleProtocol)
 	if err == nil {
 		err = d.limitWaits(ctx, conn)
 	}

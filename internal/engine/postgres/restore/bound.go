@@ -3,11 +3,8 @@ package restore
 import (
 	"bytes"
 	"context"
-	_ "embed"
 	"errors"
 	"fmt"
-	"io"
-	"maps"
 	"slices"
 	"strings"
 
@@ -22,9 +19,6 @@ import (
 // come in an order that they allow, and a row that others may refer to is updated where it
 // was changed: its deletion could reach rows that nobody has touched. Triggers of users' are
 // switched off and on again in the same transaction.
-
-//go:embed sql/bounds.sql
-var boundsSQL string
 
 // bounds is what holds for a table that is put back.
 type bounds struct {
@@ -49,9 +43,6 @@ type boundTable struct {
 	keys           []string // of rows that went; nil where they are not known
 	done           engine.TableReport
 }
-
-// rowsLimit bounds the rows that are put back one by one, in bytes for each table.
-const rowsLimit = 64 << 20
 
 // attemptBound is attempt where foreign keys and triggers hold. It is tried once more where
 // a foreign key is in the way: then rows come before others go.
@@ -110,173 +101,6 @@ func (s *Session) tryBound(ctx context.Context, conn *pgx.Conn, p *Plan, comeFir
 	}
 	_, err = conn.Exec(ctx, end)
 	return err
-}
-
-// readBound learns what of each table is to go and to come.
-func (s *Session) readBound(ctx context.Context, conn *pgx.Conn, p *Plan, how []emptying) (all []*boundTable, err error) {
-	oids := make([]uint32, len(p.Tables))
-	for i := range p.Tables {
-		oids[i] = p.Mark(i).OID
-		all = append(all, &boundTable{mark: p.Mark(i), how: how[i],
-			done: engine.TableReport{Name: pg.ShortName(p.Mark(i).Name)}})
-	}
-	rows, err := conn.Query(ctx, boundsSQL, pgx.QueryExecModeExec, oids)
-	if err != nil {
-		return nil, err
-	}
-	var i int
-	var b bounds
-	_, err = pgx.ForEachRow(rows, []any{&i, &b.triggers, &b.rules, &b.leads, &b.referenced, &b.contained, &b.immediate},
-		func() error {
-			all[i-1].bounds, b = b, bounds{}
-			return nil
-		})
-	for i, t := range all {
-		if err == nil {
-			err = s.compareBound(ctx, conn, p, i, t)
-		}
-	}
-	return all, err
-}
-
-// compareBound compares the rows of a table with those of its start state, where a foreign
-// key leads to it: of others those that were written go, and what is missing comes.
-func (s *Session) compareBound(ctx context.Context, conn *pgx.Conn, p *Plan, i int, t *boundTable) (err error) {
-	name := pg.ShortName(t.mark.Name)
-	if t.rules {
-		return witness.Cannot{Why: "a rule rewrites what puts rows of " + name + " back"}
-	}
-	if t.mark.Rows {
-		if t.source, err = s.rowsOf(ctx, p.Start, t.mark); err != nil {
-			return s.lost(ctx, p.Start, err)
-		}
-		t.layout = t.source.form()
-	}
-	if !t.referenced {
-		return nil
-	}
-	if !t.contained || t.mark.Rows && (t.key == "" || !t.binary || !t.immediate) {
-		return witness.Cannot{Why: "a foreign key leads to rows of " + name + " that have no key of their own"}
-	}
-	young := p.writtenSince(i)
-	if t.mark.Older || t.mark.Count == 0 {
-		young = "true"
-	}
-	written, err := t.readWritten(ctx, conn, young)
-	if err != nil || !t.mark.Rows {
-		return err
-	}
-	places, err := t.missing(ctx, conn, young, written)
-	if err != nil {
-		return err
-	}
-	coming, err := t.read(ctx, places)
-	if err != nil {
-		return s.lost(ctx, p.Start, err)
-	}
-	t.split(written, coming)
-	return nil
-}
-
-// missing lists where the rows are, in the start state, of which none is left as it was; those
-// that were written have some keys.
-func (t *boundTable) missing(ctx context.Context, conn *pgx.Conn, young string, written map[string]string) ([]string, error) {
-	if kept, ok := t.source.(*local); ok {
-		var all int64
-		if err := conn.QueryRow(ctx, "SELECT count(*) FROM ONLY "+t.name).Scan(&all); err != nil {
-			return nil, err
-		}
-		places := kept.among(slices.Sorted(maps.Keys(written)))
-		if t.mark.Count-int64(len(places)) == all-int64(len(written)) { // all that is missing was written to
-			return places, nil
-		}
-	}
-	left := t.layout
-	left.where = " WHERE NOT (" + young + ")"
-	places, err := t.source.absent(ctx, remote{left, conn})
-	if errors.Is(err, errOrder) {
-		err = witness.Cannot{Why: "the keys of " + pg.ShortName(t.name) + " are others than those of its start state"}
-	}
-	return places, err
-}
-
-// read reads rows of the start state.
-func (t *boundTable) read(ctx context.Context, places []string) (lines [][]byte, err error) {
-	if len(places) == 0 {
-		return nil, nil
-	}
-	in := t.source.rows(ctx, places)
-	all, err := io.ReadAll(io.LimitReader(in, rowsLimit))
-	if err = errors.Join(err, in.Close()); err != nil {
-		return nil, err
-	}
-	if len(all) == rowsLimit {
-		return nil, witness.Cannot{Why: "too many rows of " + pg.ShortName(t.mark.Name) + " are to be put back one by one"}
-	}
-	for line := range bytes.Lines(all) {
-		lines = append(lines, line)
-	}
-	if len(lines) != len(places) {
-		return nil, ErrReferenceLost
-	}
-	return lines, nil
-}
-
-// readWritten reads the places of the rows that were written, by their keys; where the start
-// state has no rows they go.
-func (t *boundTable) readWritten(ctx context.Context, conn *pgx.Conn, young string) (at map[string]string, err error) {
-	list := "ctid"
-	if t.key != "" {
-		list += ", " + t.key
-	}
-	there, err := readAll(ctx, conn, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s WHERE %s) TO STDOUT", list, t.mark.Name, young))
-	if errors.Is(err, errLarge) {
-		return nil, witness.Cannot{Why: "too many rows of " + pg.ShortName(t.mark.Name) + " are to be put back one by one"}
-	}
-	if err != nil {
-		return nil, err
-	}
-	at = map[string]string{}
-	for line := range bytes.Lines(there) {
-		place, key, _ := bytes.Cut(bytes.TrimSuffix(line, []byte("\n")), []byte("\t"))
-		t.done.Removed++
-		if t.mark.Rows {
-			at[string(key)] = string(place)
-		} else {
-			t.gone = append(t.gone, string(place))
-		}
-	}
-	return at, nil
-}
-
-// split compares the keys of the rows that were written with those that come.
-func (t *boundTable) split(at map[string]string, coming [][]byte) {
-	t.done.PutBack = int64(len(coming))
-	for _, line := range coming {
-		key := t.keyOf(line)
-		if _, ok := at[key]; ok {
-			delete(at, key)
-			t.changed = append(t.changed, line)
-		} else {
-			t.fresh = append(t.fresh, line)
-		}
-	}
-	for _, place := range at {
-		t.gone = append(t.gone, place)
-	}
-	slices.Sort(t.gone)
-}
-
-// keyOf is the key of a row, as COPY writes it.
-func (t *boundTable) keyOf(line []byte) string {
-	values := bytes.Split(bytes.TrimSuffix(line, []byte("\n")), []byte("\t"))
-	var key [][]byte
-	for _, k := range t.keyNames {
-		if at := slices.Index(t.names, k); at >= 0 && at < len(values) {
-			key = append(key, values[at])
-		}
-	}
-	return string(bytes.Join(key, []byte("\t")))
 }
 
 // parentsFirst orders tables so that each comes after those that its foreign keys lead to,
@@ -423,7 +247,8 @@ func (t *boundTable) remove(ctx context.Context, conn *pgx.Conn) error {
 	if len(t.gone) == 0 {
 		return nil
 	}
-	_, err := conn.Exec(ctx, "DELETE FROM ONLY "+t.mark.Name+" WHERE ctid = ANY ($1::tid[])", pgx.QueryExecModeExec, t.gone)
+	_, err := conn.Exec(ctx, "DELETE FROM ONLY "+t.mark.Name+" WHERE ctid = ANY ($1::tid[])",
+		pgx.QueryExecModeExec, t.gone)
 	return err
 }
 
@@ -470,60 +295,6 @@ func (t *boundTable) updating() (string, error) {
 		strings.Join(rows, ", "), t.key, do), nil
 }
 
-// literals are the values of a row in COPY's text format ("File Formats" in the manual's page
-// on COPY), each as a statement has it.
-func literals(line []byte) (values []string, err error) {
-	for value := range bytes.SplitSeq(bytes.TrimSuffix(line, []byte("\n")), []byte("\t")) {
-		if string(value) == `\N` {
-			values = append(values, "NULL")
-			continue
-		}
-		text, err := unescape(value)
-		if err != nil {
-			return nil, err
-		}
-		values = append(values, pg.Literal(text))
-	}
-	return values, nil
-}
-
-// escapeAll writes values as COPY does.
-func escapeAll(values [][]byte) [][]byte {
-	out := make([][]byte, len(values))
-	for i, v := range values {
-		for _, c := range v {
-			if e := strings.IndexByte(escaped, c); e >= 0 {
-				out[i] = append(out[i], '\\', escapedAs[e])
-			} else {
-				out[i] = append(out[i], c)
-			}
-		}
-	}
-	return out
-}
-
-// The bytes that COPY escapes, and what comes behind the backslash.
-const escaped, escapedAs = "\b\f\n\r\t\v\\", `bfnrtv\`
-
-func unescape(value []byte) (string, error) {
-	var b strings.Builder
-	for i := 0; i < len(value); i++ {
-		c := value[i]
-		if c == '\\' {
-			if i++; i == len(value) {
-				return "", errForm
-			}
-			e := strings.IndexByte(escapedAs, value[i])
-			if e < 0 {
-				return "", errForm
-			}
-			c = escaped[e]
-		}
-		b.WriteByte(c)
-	}
-	return b.String(), nil
-}
-
 // verify fails where a table does not hold what its start state does: what a foreign key or
 // the type of a column made of what was written.
 func (t *boundTable) verify(ctx context.Context, conn *pgx.Conn, xid string) error {
@@ -531,15 +302,16 @@ func (t *boundTable) verify(ctx context.Context, conn *pgx.Conn, xid string) err
 	if err := conn.QueryRow(ctx, "SELECT count(*) FROM ONLY "+t.mark.Name).Scan(&count); err != nil {
 		return err
 	}
-	other := witness.Cannot{Why: "the rows of " + pg.ShortName(t.mark.Name) + " are not what they were once they are put back"}
+	other := witness.Cannot{Why: "the rows of " + pg.ShortName(t.mark.Name) +
+		" are not what they were once they are put back"}
 	if count != t.mark.Count {
 		return other
 	}
 	if !t.referenced || !t.mark.Rows {
 		return nil
 	}
-	now, err := readAllOf(ctx, conn, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s WHERE xmin = '%s'::xid) TO STDOUT", t.columns,
-		t.name, xid))
+	now, err := readAllOf(ctx, conn, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s WHERE xmin = '%s'::xid) TO STDOUT",
+		t.columns, t.name, xid))
 	if err != nil {
 		return err
 	}

@@ -159,7 +159,8 @@ func (l *local) rows(_ context.Context, places []string) io.ReadCloser {
 }
 
 func (l *local) absent(ctx context.Context, from remote) (places []string, err error) {
-	there, err := readAllOf(ctx, from.conn, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s%s) TO STDOUT", l.key, l.name, from.where))
+	there, err := readAllOf(ctx, from.conn, fmt.Sprintf("COPY (SELECT %s FROM ONLY %s%s) TO STDOUT", l.key, l.name,
+		from.where))
 	if err != nil {
 		return nil, err
 	}
