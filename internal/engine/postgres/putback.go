@@ -83,7 +83,8 @@ func (d *database) dialHand(ctx context.Context, user string) (*pgx.Conn, error)
 // writtenAlike has two sessions write values as the same texts, which each reads back, as
 // pg_dump does.
 const writtenAlike = "SET standard_conforming_strings = on; SET datestyle = 'ISO, YMD'; " +
-	"SET intervalstyle = postgres; SET extra_float_digits = 3; SET bytea_output = hex; SET timezone = 'UTC'; SET lc_monetary = 'C'; " +
+	"SET intervalstyle = postgres; SET extra_float_digits = 3; " +
+	"SET bytea_output = hex; SET timezone = 'UTC'; SET lc_monetary = 'C'; " +
 	"SET xmloption = content; SET xmlbinary = base64"
 
 // dropReference drops the reference that rows are read from; the next is made anew.
