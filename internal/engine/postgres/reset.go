@@ -286,7 +286,7 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 		}
 		report.Settings = append(report.Settings, settings...)
 	}
-	work, err := plan(base, t, r, report)
+	work, err := d.plan(base, t, r, report)
 	if err != nil {
 		return nil, err
 	}
@@ -311,7 +311,8 @@ func (d *database) inPlace(ctx context.Context, r engine.Reset) (*engine.Report,
 }
 
 // plan is what a reset puts back of what was touched.
-func plan(base witness.Baseline, t witness.Touched, r engine.Reset, report *engine.Report) (restore.Plan, error) {
+func (d *database) plan(base witness.Baseline, t witness.Touched, r engine.Reset, report *engine.Report) (restore.Plan,
+	error) {
 	work := restore.Plan{Put: witness.Put{Base: base, At: t.At}, Start: r.Start, Report: report}
 	for _, i := range t.Tables {
 		m := base.Tables[i-1]
@@ -323,7 +324,7 @@ func plan(base witness.Baseline, t witness.Touched, r engine.Reset, report *engi
 			work.Views = append(work.Views, i-1)
 			continue
 		}
-		if m.Fires {
+		if m.Fires && !d.restore.Bound { // there triggers are switched off one by one, and rules looked for
 			return work, witness.Cannot{Why: "a trigger or rule of " + pg.ShortName(m.Name) + " fires always"}
 		}
 		work.Tables = append(work.Tables, i-1)
