@@ -40,7 +40,7 @@ RACY = ./internal/control ./internal/turn ./internal/filelock ./internal/place .
 race:
 	CGO_ENABLED=1 go test -race -timeout 30m $(RACY)
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/sqlite -rounds 10
-	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/postgres -rounds 10 -run 'RandomWork|TwoAtOnce|SlowWorkAside|OneSpare|Snapshot|Blocked|Replaced|Changes|Gate'
+	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/postgres -rounds 10 -run 'RandomWork|Bound|Kept|TwoAtOnce|SlowWorkAside|OneSpare|Snapshot|Blocked|Replaced|Changes|Gate'
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/mariadb -rounds 10 -shared-rounds 2 -run Gate
 	CGO_ENABLED=1 go test -race -timeout 30m ./internal/engine/redis -rounds 20 -run 'RandomWork$$|Suite$$|Writers|Waiting'
 

@@ -96,6 +96,7 @@ func (b bench) shared() error {
 		{"5 of 170 tables", url, 170, 3000, 5, 0, 0, 10 * time.Millisecond},
 		{"5 of 170, 500 MB beside", url, 170, 3000, 5, 450_000, 0, 12 * time.Millisecond},
 		{"5 of 170, CREATEDB alone", plain, 170, 3000, 5, 0, 0, 20 * time.Millisecond},
+		{"5 of 170, CREATEDB alone, 500 MB beside", plain, 170, 3000, 5, 450_000, 0, 24 * time.Millisecond},
 	} {
 		root := filepath.Join(b.dir, strings.ReplaceAll(s.what, " ", "-"))
 		if _, err := b.schemaOf(root, 10, s.tables, s.rows); err != nil {

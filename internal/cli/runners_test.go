@@ -25,9 +25,9 @@ import (
 // runners is how many machines of a CI system share one server.
 var runners = flag.Int("runners", 10, "runners that share one ordinary PostgreSQL server")
 
-// ordinaryServer starts a PostgreSQL server as its packages leave it, with 200 connections,
+// ordinaryServer starts a PostgreSQL server as its packages leave it, with so many connections,
 // that listens at an address, and returns its port.
-func ordinaryServer(t *testing.T, at string) (port int) {
+func ordinaryServer(t *testing.T, at string, connections int) (port int) {
 	dir, err := os.MkdirTemp("", "hemzo-server-")
 	require.NoError(t, err)
 	bin := filepath.Join("/usr/lib/postgresql", major(t), "bin")
@@ -56,7 +56,7 @@ func ordinaryServer(t *testing.T, at string) (port int) {
 	port = free.Addr().(*net.TCPAddr).Port
 	require.NoError(t, free.Close())
 	server := exec.Command(filepath.Join(bin, "postgres"), "-D", data, "-p", fmt.Sprint(port), "-h", at, "-k", dir,
-		"-N", "200")
+		"-N", fmt.Sprint(connections))
 	server.SysProcAttr = as
 	require.NoError(t, server.Start())
 	t.Cleanup(func() {
@@ -133,7 +133,7 @@ test -z "$VANISH" || { touch "$HOME/there"; sleep 600; }
 func TestRunners(t *testing.T) {
 	t.Parallel()
 	within, cut, at := machines(t, *runners)
-	port := ordinaryServer(t, at)
+	port := ordinaryServer(t, at, 200)
 	url := fmt.Sprintf("postgresql://keeper@%s:%d/postgres", at, port)
 	root, env := project(t, 20)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"), fmt.Appendf(nil, "databases: { apiary: { engine: "+
@@ -216,4 +216,31 @@ func TestRunners(t *testing.T) {
 	}
 	assert.Zero(t, count("SELECT count(*) FROM pg_database WHERE datname LIKE 'hemzo\\_w\\_%'"))
 	assert.Zero(t, count("SELECT count(*) FROM pg_roles WHERE rolname LIKE 'hemzo\\_\\_u\\_%'"))
+}
+
+// TestTwoServers: runs that need two servers, each of which carries one run alone, come one after
+// the other, in whatever order their project files name the servers.
+func TestTwoServers(t *testing.T) {
+	t.Parallel()
+	const at, connections = "127.0.0.1", 10
+	var urls []string
+	for range 2 {
+		urls = append(urls, fmt.Sprintf("postgresql://keeper@%s:%d/postgres", at, ordinaryServer(t, at, connections)))
+	}
+	ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
+	defer stop()
+	var all sync.WaitGroup
+	for i := range 6 {
+		root, env := project(t, 1)
+		database := "{ engine: postgres, where: existing, url: %q, from: [ { migrations: m } ] }"
+		text := fmt.Appendf(nil, "databases: { apiary: "+database+", orchard: "+database+" }", urls[i%2], urls[1-i%2])
+		require.NoError(t, os.WriteFile(filepath.Join(root, "hemzo.yaml"), text, 0o644))
+		all.Go(func() {
+			run := exec.CommandContext(ctx, program, "run", "--", "sleep", "0.2")
+			run.Dir, run.Env = root, env
+			out, err := run.CombinedOutput()
+			assert.NoError(t, err, string(out))
+		})
+	}
+	all.Wait()
 }

@@ -142,8 +142,8 @@ func (s *server) inspect(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("asking for room on the server: %w", err)
 	}
-	s.about.Notes = append(s.about.Notes, fmt.Sprintf("it carries %d runs at once: %d connections for clients, %d in use",
-		r.runs(), r.all, r.used))
+	s.about.Notes = append(s.about.Notes, fmt.Sprintf("it carries %s at once: %d connections for clients, %d in use",
+		r.words(), r.all, r.used))
 	return nil
 }
 

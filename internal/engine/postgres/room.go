@@ -21,6 +21,14 @@ type room struct{ used, all int }
 // for what comes and goes.
 func (r room) runs() int { return max(r.all*9/10/connectionsOfRun, 1) }
 
+// words says how many those are.
+func (r room) words() string {
+	if n := r.runs(); n > 1 {
+		return fmt.Sprintf("%d runs", n)
+	}
+	return "1 run"
+}
+
 // full reports whether nobody should come who can wait: a quarter is for the tests of those
 // that are there.
 func (r room) full() bool { return r.used*4 > r.all*3 }
@@ -48,8 +56,8 @@ func (s *server) admit(ctx context.Context) error {
 			}
 		}
 		if !said && s.patience.Say != nil {
-			s.patience.Say(fmt.Sprintf("PostgreSQL carries %d runs at once (%d connections, %d in use): waiting for one to end",
-				r.runs(), r.all, r.used))
+			s.patience.Say(fmt.Sprintf("PostgreSQL carries %s at once (%d connections, %d in use): waiting for one to end",
+				r.words(), r.all, r.used))
 		}
 		said = true
 		s.leave(ctx)
