@@ -82,26 +82,27 @@ func (s *server) replaceSlowly(ctx context.Context, from, id, old string, made *
 
 // exchange gives a database's name to another, with a statement in the same
 // transaction. Refuse connections, end sessions, both renames in one
-// transaction: in any other order a client that connects again gets in between.
+// transaction: in any other order a client that connects again gets in between. All is one
+// message, which the server does to its end also where this process is killed.
 func (s *server) exchange(ctx context.Context, id, old, work, within string) error {
 	refuse := fmt.Sprintf("ALTER DATABASE %s ALLOW_CONNECTIONS false", pg.Ident(id))
-	steps := strings.Join([]string{"BEGIN", within, renames(id, old, work), "COMMIT"}, "; ")
-	return s.retryWhileInUse(ctx, func() error {
-		if err := s.execInBackground(ctx, refuse); err != nil {
-			return err
-		}
-		if err := s.endSessions(ctx, id); err != nil {
-			return err
-		}
-		return s.execInBackground(ctx, steps)
-	})
+	awaitGone := fmt.Sprintf("DO $do$ BEGIN FOR i IN 1..50 LOOP PERFORM pg_stat_clear_snapshot(); EXIT WHEN (%s) = 0; "+
+		"PERFORM pg_sleep(0.002); END LOOP; END $do$", endingSessions(id))
+	steps := strings.Join([]string{"BEGIN", refuse, "COMMIT", awaitGone, "BEGIN", within, renames(id, old, work),
+		"COMMIT"}, "; ")
+	return s.retryWhileInUse(ctx, func() error { return s.execInBackground(ctx, steps) })
+}
+
+// endingSessions is a query that ends the sessions of a database, and counts them.
+func endingSessions(id string) string {
+	return fmt.Sprintf("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_get_activity(NULL) WHERE usesysid IS NOT "+
+		"NULL AND datid = (SELECT oid FROM pg_database WHERE datname = %s)", pg.Literal(id))
 }
 
 // endSessions ends those of a database, and waits a while until they are gone: a statement
 // that needs it to itself (RENAME, DROP) looks again only each 0.1 s.
 func (s *server) endSessions(ctx context.Context, id string) error {
-	end := fmt.Sprintf("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_get_activity(NULL) WHERE usesysid IS NOT "+
-		"NULL AND datid = (SELECT oid FROM pg_database WHERE datname = %s)", pg.Literal(id))
+	end := endingSessions(id)
 	for pause := time.Millisecond; pause < 100*time.Millisecond; pause += pause / 2 {
 		n, err := s.queryInt(ctx, end)
 		if err != nil || n == 0 {
