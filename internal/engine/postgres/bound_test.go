@@ -59,7 +59,8 @@ func TestBound(t *testing.T) {
 		{none, "SELECT 1"},
 		{rows, `INSERT INTO "we""ird" VALUES ('c', 3); INSERT INTO "Bee" (up, code) VALUES ('c', 'c3');
 			INSERT INTO egg VALUES (3, 'c3')`},
-		{rows, `UPDATE "we""ird" SET "a b" = 7, "x""y" = '\x01', j = '[1]', n = 2, at = now(), v = '3 days', m = 9, r = '[2,3)'`},
+		{rows, `UPDATE "we""ird" SET "a b" = 7, "x""y" = '\x01', j = '[1]', n = 2, at = now(), v = '3 days', m = 9,
+			r = '[2,3)'`},
 		{rows, `UPDATE "we""ird" SET "se lect" = 'z' WHERE "se lect" = 'b'`},
 		{rows, `DELETE FROM egg; DELETE FROM "we""ird" WHERE "se lect" <> 'b'`},
 		{rows, `UPDATE egg SET code = NULL; DELETE FROM "Bee" WHERE id = 1; INSERT INTO "Bee" (up, code) VALUES ('b', 'c1')`},
