@@ -39,6 +39,7 @@ UPDATE a SET b = 1;
 CREATE TABLE fold (name text PRIMARY KEY, x int); CREATE RULE r AS ON UPDATE TO fold DO INSTEAD NOTHING;
 CREATE TABLE loose (x numeric PRIMARY KEY); INSERT INTO loose VALUES (1.0), (2);
 CREATE TABLE tied (x numeric REFERENCES loose ON DELETE CASCADE ON UPDATE CASCADE); INSERT INTO tied VALUES (1);
+CREATE TABLE "$1" (id int PRIMARY KEY); INSERT INTO "$1" VALUES (1), (2); CREATE TABLE led (one int REFERENCES "$1");
 CREATE SCHEMA "o s"; CREATE TABLE "o s"."t.t" (id int PRIMARY KEY);`
 
 // TestBound: a role that is no superuser puts rows back in place whatever foreign keys and triggers
@@ -73,6 +74,7 @@ func TestBound(t *testing.T) {
 		{whole, "INSERT INTO fold VALUES ('x', 1)"},
 		{whole, "INSERT INTO loose VALUES (3)"}, // equal keys may have other texts
 		{rows, "INSERT INTO tied VALUES (2)"},
+		{rows, `UPDATE "$1" SET id = id; INSERT INTO "$1" VALUES (7); INSERT INTO led VALUES (7)`},
 		{whole, "ALTER TABLE big ADD COLUMN c int"},
 		{rows, `INSERT INTO "o s"."t.t" SELECT generate_series(1, 5000)`},
 		{rows, `BEGIN; DELETE FROM egg; ROLLBACK; SELECT nextval('"Bee_id_seq"')`},

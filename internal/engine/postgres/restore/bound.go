@@ -279,6 +279,13 @@ func (t *boundTable) updating() (string, error) {
 			set = append(set, n+" = EXCLUDED."+n)
 		}
 	}
+	if set == nil { // none but those of the key: they are what they are
+		for _, n := range t.keyNames {
+			if !slices.Contains(t.numbered, n) {
+				set = append(set, n+" = EXCLUDED."+n)
+			}
+		}
+	}
 	do := "NOTHING"
 	if set != nil {
 		do = "UPDATE SET " + strings.Join(set, ", ")

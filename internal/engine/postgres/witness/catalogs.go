@@ -18,12 +18,17 @@ func written(all []schema.Catalog, marks []Mark, which []int, next string) (sql 
 	if marks == nil {
 		marks = make([]Mark, len(all))
 	}
+	asked := false
 	for i, at := range which {
+		newer := marks[at].newerThan(at, next)
+		asked = asked || newer != never
 		parts[i] = fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM pg_catalog.%s WHERE %s", at,
-			marks[at].newerThan(at, next), all[at].Name, all[at].Lasting())
+			newer, all[at].Name, all[at].Lasting())
 	}
-	sql = strings.Join(parts, " UNION ALL ")
-	return sql, numbers(sql, marks, next)
+	if sql = strings.Join(parts, " UNION ALL "); asked {
+		args = numbers(marks, next)
+	}
+	return sql, args
 }
 
 // Same reports whether what some catalogs say, by their places, is as it

@@ -167,7 +167,7 @@ func (m *Mark) Newer(next string) string {
 	case next != "":
 		return fmt.Sprintf("age(xmin) <= age('%s'::xid)", next)
 	}
-	return "false"
+	return never
 }
 
 // rowsSince is a query that counts the rows of each table, and those that were
@@ -175,34 +175,36 @@ func (m *Mark) Newer(next string) string {
 // by next or a later one. It reads them all.
 func rowsSince(all []Mark, next string) (sql string, args []any) {
 	var parts []string
+	asked := false
 	for i, m := range all {
 		if m.Name == largeObjects {
 			continue
 		}
+		newer := m.newerThan(i, next)
+		asked = asked || newer != never
 		parts = append(parts, fmt.Sprintf("SELECT %d, count(*), count(*) FILTER (WHERE %s) FROM ONLY %s", i+1,
-			m.newerThan(i, next), m.Name))
+			newer, m.Name))
 	}
 	if parts == nil {
 		return "SELECT 1, 0::bigint, 0::bigint WHERE false", nil
 	}
-	sql = strings.Join(parts, " UNION ALL ")
-	return sql, numbers(sql, all, next)
+	if sql = strings.Join(parts, " UNION ALL "); asked {
+		args = numbers(all, next)
+	}
+	return sql, args
 }
 
 // newerThan is Newer by the number that comes at a place from 0 on among those of numbers: the
 // text stays the same, so that it is planned once, and the number's age is asked once.
 func (m *Mark) newerThan(at int, next string) string {
 	if m.Since == "" && next == "" {
-		return "false"
+		return never
 	}
 	return fmt.Sprintf("age(xmin) < (SELECT age(($1::text[])[%d]::xid) + ($2::int[])[%[1]d])", at+1)
 }
 
-// numbers are what newerThan compares with, for a query that may not ask for any.
-func numbers(sql string, all []Mark, next string) []any {
-	if !strings.Contains(sql, "$1") {
-		return nil
-	}
+// numbers are what newerThan compares with.
+func numbers(all []Mark, next string) []any {
 	since, more := make([]string, len(all)), make([]int32, len(all))
 	for i, m := range all {
 		if since[i] = m.Since; m.Since == "" {
@@ -211,6 +213,9 @@ func numbers(sql string, all []Mark, next string) []any {
 	}
 	return []any{since, more}
 }
+
+// never is a condition for no row.
+const never = "false"
 
 // Differ reads every row of some tables, and lists, by their places from 1 on,
 // those of which it tells that they are not as noted.
