@@ -197,7 +197,7 @@ func randomWork(t *testing.T, trust witness.Trust) {
 		}
 	}
 	connect()
-	long, err := reset.OpenFresh(ctx, s, copied, time.Second)
+	long, err := reset.OpenFresh(ctx, s, copied, 10*time.Second)
 	require.NoError(t, err)
 	kept := int64(0)
 	shared := trust == ordinary || trust == bound
@@ -244,7 +244,7 @@ func randomWork(t *testing.T, trust witness.Trust) {
 			if copied.Facts.Baseline == nil && w.IntN(2) == 0 {
 				open = reset.OpenFresh
 			}
-			long, err = open(ctx, s, copied, time.Second)
+			long, err = open(ctx, s, copied, 10*time.Second)
 			require.NoError(t, err)
 		}
 	}
