@@ -164,15 +164,21 @@ func (k *suite) resetBy(t *testing.T, s engine.Server, e engine.Entry, to string
 	return report
 }
 
-// createWork makes work that this test owns: a guard drops what nobody owns within seconds.
+// createWork makes work that this test owns.
 func (k *suite) createWork(t *testing.T) string {
 	t.Helper()
-	lock, release, err := k.server.Own(t.Context())
+	return CreateWork(t, k.server, k.Spec, k.facts(""))
+}
+
+// CreateWork makes work that a test owns: a guard drops what nobody owns within seconds.
+func CreateWork(t testing.TB, s engine.Server, spec engine.Spec, facts engine.Facts) string {
+	t.Helper()
+	lock, release, err := s.Own(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(release)
-	id, facts := engine.NewID(engine.Work), k.facts("")
+	id := engine.NewID(engine.Work)
 	facts.Owner.Lock = lock
-	require.NoError(t, k.server.Create(t.Context(), id, k.Spec, facts))
+	require.NoError(t, s.Create(t.Context(), id, spec, facts))
 	return id
 }
 

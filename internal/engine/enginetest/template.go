@@ -28,8 +28,7 @@ func NewTemplate(t testing.TB, s Subject) *Template {
 	t.Cleanup(func() { require.NoError(t, server.Close()) })
 	m := &Template{Server: server, ID: engine.TemplateID(strings.Repeat("0", 64))}
 	m.facts = engine.Facts{Format: engine.Format, Database: "honey", Start: m.ID}
-	work := engine.NewID(engine.Work)
-	require.NoError(t, server.Create(t.Context(), work, s.Spec, m.facts))
+	work := CreateWork(t, server, s.Spec, m.facts)
 	d, err := server.Open(t.Context(), work, engine.Session{})
 	require.NoError(t, err)
 	for _, text := range s.Steps {
