@@ -47,6 +47,7 @@ func (s *server) withConn(ctx context.Context, work func(context.Context, *pgx.C
 			return err
 		}
 	}
+	defer s.leaveSoon()
 	return work(ctx, s.conn)
 }
 

@@ -38,8 +38,9 @@ type database struct {
 	fresh   json.RawMessage
 	freshOf string
 
-	warned   atomic.Bool   // the server has warned one of the sessions that vacuum
-	readying chan struct{} // closed when the sessions of the first reset are ready; nil where nobody readies them
+	warned   atomic.Bool     // the server has warned one of the sessions that vacuum
+	holds    map[string]bool // locks that the keeper's session has
+	readying chan struct{}   // closed when the sessions of the first reset are ready; nil where nobody readies them
 
 	uses     sync.Mutex // for what follows, and for giving sessions back
 	using    int        // requests under way
@@ -105,7 +106,7 @@ func (d *database) limitWaits(ctx context.Context, conn *pgx.Conn) error {
 // countWriters counts the sessions with a transaction's number.
 func (d *database) countWriters(ctx context.Context) (int64, error) {
 	oid := "(SELECT oid FROM pg_database WHERE datname = " + pg.Literal(d.id) + ")"
-	return d.server.queryInt(ctx, "SELECT "+d.server.witness.Writing("count(*)", oid, d.keepers()...))
+	return d.askInt(ctx, "SELECT "+d.server.witness.Writing("count(*)", oid, d.keepers()...))
 }
 
 func (d *database) connect(ctx context.Context) (*pgx.Conn, error) {
@@ -176,7 +177,13 @@ func (d *database) Close() error {
 	d.awaitReady()
 	d.uses.Lock()
 	d.requests++ // nothing is left to give back
+	d.using++
 	d.uses.Unlock()
+	defer func() {
+		d.uses.Lock()
+		d.using--
+		d.uses.Unlock()
+	}()
 	ctx, stop := context.WithTimeout(context.Background(), time.Second)
 	defer stop()
 	d.endKeeper(ctx)

@@ -54,12 +54,12 @@ const keeperSQL = `SELECT current_setting('wal_level') <> 'logical'
 
 // mayKeep reports whether a keeper is worth its connection, and in nobody's way: a logical
 // replication slot is made only when every transaction has ended that was under way.
-func (s *server) mayKeep(ctx context.Context) bool {
+func (s *server) mayKeep(ctx context.Context, ask asking) bool {
 	if s.private || !atLeast(s.about.Version, 15) {
 		return false
 	}
 	may, room := false, false
-	err := s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err := ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		return conn.QueryRow(ctx, keeperSQL).Scan(&may, &room)
 	})
 	s.crowded.Store(err != nil || !room)
@@ -84,7 +84,7 @@ func (d *database) keepers() (pids []uint32) {
 // can be: else resets read rows.
 func (d *database) keepFresh(ctx context.Context) error {
 	defer d.use()()
-	if !d.server.mayKeep(ctx) {
+	if !d.server.mayKeep(ctx, d.ask) {
 		return nil
 	}
 	start := d.facts.Start
@@ -128,7 +128,7 @@ func (d *database) awaitReady() {
 
 // keepAgain begins to keep a database that was put back: its rows are read under the keeper.
 func (d *database) keepAgain(ctx context.Context, base witness.Baseline) (json.RawMessage, error) {
-	if d.keeper != nil || !d.server.mayKeep(ctx) {
+	if d.keeper != nil || !d.server.mayKeep(ctx, d.ask) {
 		return nil, nil
 	}
 	return d.keep(ctx, base, func(conn *pgx.Conn) (bool, error) {
@@ -175,6 +175,7 @@ func (d *database) keep(ctx context.Context, base witness.Baseline,
 		var raw json.RawMessage
 		if raw, err = json.Marshal(kept); err == nil {
 			d.setBaseline(*kept, raw)
+			d.server.setHolder(ctx, d)
 			return raw, nil
 		}
 	}
@@ -265,7 +266,7 @@ func (d *database) olderWriters(ctx context.Context) (bool, error) {
 		n, err := d.countWriters(ctx)
 		return n > 0, err
 	}
-	n, err := d.server.queryInt(ctx, `SELECT (SELECT count(*) FROM pg_stat_get_activity(NULL) a
+	n, err := d.askInt(ctx, `SELECT (SELECT count(*) FROM pg_stat_get_activity(NULL) a
 		WHERE a.datid = d.oid AND a.backend_xid IS NOT NULL AND a.backend_type <> 'autovacuum worker'
 		AND a.pid <> ALL ($2)) + (SELECT count(*) FROM pg_prepared_xact() p WHERE p.dbid = d.oid)
 		FROM pg_database d WHERE d.datname = $1`, d.id, d.keepers())
@@ -364,8 +365,9 @@ func (d *database) endKeeper(ctx context.Context) {
 		return
 	}
 	ctx = context.WithoutCancel(ctx)
+	d.server.dropHolder(ctx, d)
 	_ = d.keeper.Close(ctx)
-	d.keeperIdle = false
+	d.keeperIdle, d.holds = false, nil
 	_ = d.freeRestore(ctx)
 	d.keeper, d.look.Keepers, d.fresh, d.freshOf = nil, nil, nil, ""
 	d.look.NewSession()
@@ -390,7 +392,7 @@ func (d *database) freeRestore(ctx context.Context) error {
 // settleKept makes the next look at a database that is kept cheap. Where that cannot be, as
 // somebody is writing already, what was put back stays marked as touched.
 func (d *database) settleKept(ctx context.Context, p witness.Put) (fresh witness.Baseline, err error) {
-	if !d.server.mayKeep(ctx) {
+	if !d.server.mayKeep(ctx, d.ask) {
 		return fresh, errNotKept
 	}
 	hand, err := d.openRestore(ctx)

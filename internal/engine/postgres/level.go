@@ -348,8 +348,9 @@ var errLevel = witness.Cannot{Why: "settings or rights of the database itself we
 // putLevel gives a copy back what belongs to the database itself, where that
 // is not what its start state carries, and returns what was not. Connections
 // stay open; sessions keep the settings that they began with.
-func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given json.RawMessage) (changed []levelItem,
-	err error) {
+func (s *server) putLevel(
+	ctx context.Context, ask asking, id string, f engine.Facts, given json.RawMessage,
+) (changed []levelItem, err error) {
 	c, err := readCarry(given)
 	if err != nil {
 		return nil, errLevel
@@ -359,7 +360,7 @@ func (s *server) putLevel(ctx context.Context, id string, f engine.Facts, given 
 	if s.levelled.Swap(true) { // planning takes longer than asking: from the second time on the session keeps it
 		args = []any{pgx.QueryExecModeCacheStatement, id}
 	}
-	err = s.readRetrying(ctx, func(ctx context.Context, conn *pgx.Conn) error {
+	err = ask(ctx, func(ctx context.Context, conn *pgx.Conn) error {
 		now, err := s.level(ctx, conn, "$1", args...)
 		if err != nil {
 			return err

@@ -33,7 +33,8 @@ func newLocks(s *server) *sessionlock.Locks[*pgx.Conn] {
 		Free: func(ctx context.Context, conn *pgx.Conn, name string) {
 			_, _ = conn.Exec(ctx, "SELECT pg_advisory_unlock($1)", key(name))
 		},
-		Ping: func(ctx context.Context, conn *pgx.Conn) error { return conn.Ping(ctx) },
+		Ping:      func(ctx context.Context, conn *pgx.Conn) error { return conn.Ping(ctx) },
+		Elsewhere: s.heldElsewhere,
 	})
 }
 
@@ -45,10 +46,18 @@ func (s *server) Lock(ctx context.Context, name string, waiting func()) (func(),
 // Own takes a lock that lives as long as this process.
 func (s *server) Own(ctx context.Context) (string, func(), error) { return s.locks.Own(ctx) }
 
+// holding counts the sessions of all databases that hold a lock.
+const holding = "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = " +
+	"$1::bigint::oid AND objid = $2::bigint::oid AND objsubid = 1"
+
+// lockKey is what holding asks for.
+func lockKey(name string) []any {
+	k := uint64(key(name))
+	return []any{int64(k >> 32), int64(k & 0xffffffff)}
+}
+
+// Owned reports whether some process holds a lock, in whatever database.
 func (s *server) Owned(ctx context.Context, lock string) bool {
-	k := uint64(key(lock))
-	n, err := s.queryInt(ctx, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = "+
-		"$1::bigint::oid AND objid = $2::bigint::oid AND objsubid = 1",
-		int64(k>>32), int64(k&0xffffffff))
+	n, err := s.queryInt(ctx, holding, lockKey(lock)...)
 	return err != nil || n > 0 // what cannot be asked is not taken for gone
 }

@@ -74,7 +74,7 @@ func (d *database) reset(ctx context.Context, r engine.Reset) (*engine.Report, e
 		if err == nil && r.Ahead {
 			err = d.server.prepareSpare(ctx, r.Start, d.id)
 		}
-		if err != nil || !d.server.mayKeep(ctx) {
+		if err != nil || !d.server.mayKeep(ctx, d.ask) {
 			return nil, err
 		}
 		base, err := d.base(ctx, engine.Reset{Start: r.Start, Last: r.Start})
@@ -378,7 +378,7 @@ func (d *database) level(ctx context.Context, start string) (changed []string, e
 	if err != nil {
 		return nil, err
 	}
-	items, err := d.server.putLevel(ctx, d.id, d.facts, privateOf(e.Facts).Carry)
+	items, err := d.server.putLevel(ctx, d.ask, d.id, d.facts, privateOf(e.Facts).Carry)
 	d.levelDue = err != nil
 	for _, i := range items {
 		kind, name := i.words()

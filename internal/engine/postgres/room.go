@@ -9,9 +9,9 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// What a run on a server of others counts for: Hemzo's own three connections (one holds its
-// locks, one keeps the map exact, one looks; the first alone where few are free), and those of
-// its tests.
+// What a run on a server of others counts for: Hemzo's own two connections (the keeper's, which
+// holds the run's locks, and the one that puts back; one for the locks alone where few are
+// free), one more for a moment, and those of its tests.
 const connectionsOfRun = 4
 
 // room is how many of a server's connections are in use, of those that clients can have.
@@ -69,13 +69,28 @@ func (s *server) admit(ctx context.Context) error {
 	}
 }
 
+// slotPrefix begins the names of the locks that are slots.
+const slotPrefix = "slot "
+
 // takeSlot takes one of so many slots; false where none is free.
 func (s *server) takeSlot(ctx context.Context, slots int) (bool, error) {
 	first := rand.IntN(slots)
 	for i := range slots {
-		ok, err := s.locks.Try(ctx, fmt.Sprint("slot ", (first+i)%slots))
-		if ok || err != nil {
-			return ok, err
+		name := fmt.Sprint(slotPrefix, (first+i)%slots)
+		ok, err := s.locks.Try(ctx, name)
+		if err != nil {
+			return false, err
+		}
+		if !ok {
+			continue
+		}
+		taken, err := s.elsewhere(ctx, name)
+		if err == nil && !taken {
+			return true, nil
+		}
+		s.locks.Unlock(name)
+		if err != nil {
+			return false, err
 		}
 	}
 	return false, nil

@@ -64,8 +64,12 @@ type server struct {
 	background *backgroundConns
 	locks      *sessionlock.Locks[*pgx.Conn]
 
-	turn turn.Turn // for what follows
-	conn *pgx.Conn
+	away atomic.Bool // conn is closed, as the keeper's session of holder holds its locks
+
+	turn    turn.Turn // for what follows
+	conn    *pgx.Conn
+	holder  *database // whose keeper's session holds the locks too; nil where none does
+	ownUses int       // of conn, since there is a holder
 }
 
 func newServer(config *pgx.ConnConfig, host string, p engine.Patience) *server {

@@ -229,6 +229,7 @@ func (s *server) begin(ctx context.Context) error {
 		return fmt.Errorf("connecting to PostgreSQL: %w", err)
 	}
 	s.conn = conn
+	s.away.Store(false)
 	s.locks.Lost()
 	s.locks.Reacquire(ctx, conn)
 	return nil

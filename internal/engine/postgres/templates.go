@@ -55,7 +55,7 @@ func (s *server) freezeTemplate(ctx context.Context, id string) (carry, base jso
 	if err == nil {
 		if _, err = conn.Exec(ctx, "SET row_security = off"); err == nil {
 			var b witness.Baseline
-			if b, err = s.witness.Take(ctx, conn, s.exact() || s.mayKeep(ctx), known); err == nil {
+			if b, err = s.witness.Take(ctx, conn, s.exact() || s.mayKeep(ctx, s.readRetrying), known); err == nil {
 				base, err = b.ForCopies()
 			}
 		}

@@ -26,6 +26,9 @@ type Session[C any] struct {
 	Free func(ctx context.Context, c C, name string)
 	// Ping asks whether the session lives.
 	Ping func(ctx context.Context, c C) error
+	// Elsewhere reports whether another session of this process, which lives, holds the locks,
+	// so that this one may be closed; nil for never.
+	Elsewhere func(ctx context.Context) bool
 }
 
 // Locks are the locks of a session, counted in this process too. Use New. Its methods may be
@@ -146,6 +149,16 @@ func (l *Locks[C]) Own(ctx context.Context) (name string, release func(), err er
 // session is nobody else's, as Lost is.
 func (l *Locks[C]) Any() bool { return len(l.held) > 0 }
 
+// Held lists the locks by name; whole is false where one of them is to be taken again. It is
+// called where the session is nobody else's, as Lost is.
+func (l *Locks[C]) Held() (names []string, whole bool) {
+	whole = true
+	for name, held := range l.held {
+		names, whole = append(names, name), whole && held
+	}
+	return names, whole
+}
+
 // IsOwn reports whether a lock is this process's own.
 func (l *Locks[C]) IsOwn(name string) bool { return name == l.own }
 
@@ -169,6 +182,10 @@ func (l *Locks[C]) keep() {
 			case <-time.After(lookAfter):
 			}
 			look, done := context.WithTimeout(ctx, 3*lookAfter)
+			if l.session.Elsewhere != nil && l.session.Elsewhere(look) {
+				done()
+				continue
+			}
 			_ = l.session.With(look, func(ctx context.Context, c C) error {
 				l.Reacquire(ctx, c)
 				return l.session.Ping(ctx, c)
