@@ -130,11 +130,16 @@ func (s *server) dialWithNotices(ctx context.Context, database, user string, sai
 // dialRetrying connects, waiting for a server that has no connection free, or that
 // recovers from a crash.
 func (s *server) dialRetrying(ctx context.Context, config *pgx.ConnConfig) (*pgx.Conn, error) {
-	end := time.Now().Add(s.patience.Wait)
+	end, exchanged := time.Now().Add(s.patience.Wait), time.Now().Add(exchangeTime)
 	for renamed := 0; ; {
 		conn, err := pgx.ConnectConfig(ctx, config)
 		if pg.State(err) == pg.InvalidCatalog && renamed < renameTries && s.exists(ctx, config.Database) {
 			renamed++
+			continue
+		}
+		if pg.State(err) == pg.NotInPrerequisite && isCopy(config.Database) && time.Now().Before(exchanged) &&
+			ctx.Err() == nil {
+			time.Sleep(2 * time.Millisecond) // another process puts another in its place
 			continue
 		}
 		if state := pg.State(err); state != pg.TooManyConnections && state != pg.CannotConnectNow ||
@@ -157,6 +162,14 @@ func (s *server) dialRetrying(ctx context.Context, config *pgx.ConnConfig) (*pgx
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
+}
+
+// exchangeTime is how long a copy may refuse connections while another is put in its place.
+const exchangeTime = 3 * time.Second
+
+func isCopy(database string) bool {
+	kind, ok := engine.KindOf(database)
+	return ok && kind == engine.Copy
 }
 
 // renameTries is how often a connection is tried that the server refuses because its
