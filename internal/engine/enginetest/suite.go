@@ -479,12 +479,16 @@ func (k *suite) abandoned(t *testing.T, e engine.Entry) {
 	ctx, release := t.Context(), func() {}
 	if k.Hold != nil {
 		release = k.Hold(t, k.connection(t, e))
-		require.Eventually(t, func() bool {
-			all, err := k.server.Clients(ctx, e.ID)
+		var all []engine.Client
+		var err error
+		if !assert.Eventually(t, func() bool {
+			all, err = k.server.Clients(ctx, e.ID)
 			return err == nil && len(all) == 1
-		}, time.Minute, time.Millisecond)
+		}, time.Minute, time.Millisecond) {
+			t.Fatalf("instead of one client: %+v, %v", all, err)
+		}
 	}
-	defer release()
+	defer func() { release() }()
 	sweep := func(lost time.Duration) (there bool) {
 		require.NoError(t, k.server.UpdateFacts(ctx, e.ID, func(f *engine.Facts) { f.Lost = time.Now().Add(-lost) }))
 		_, err := copies.ScopedServer{Server: k.server}.Sweep(ctx, 0, false)
