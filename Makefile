@@ -30,7 +30,7 @@ demo: build
 
 test: build
 	./scripts/install-test-needs
-	go test -timeout 30m ./...
+	go test -timeout 45m ./...
 	./scripts/test-as-another-user
 
 # The packages with goroutines of their own, under Go's race detector, which
