@@ -127,6 +127,14 @@ func (d *database) ask(ctx context.Context, work func(context.Context, *pgx.Conn
 	if !d.server.away.Load() || d.keeper == nil || d.keeper.IsClosed() {
 		return d.server.readRetrying(ctx, work)
 	}
+	err := d.askKeeper(ctx, work)
+	if err != nil && d.keeper.IsClosed() && ctx.Err() == nil { // somebody has ended it
+		err = d.server.readRetrying(ctx, work)
+	}
+	return err
+}
+
+func (d *database) askKeeper(ctx context.Context, work func(context.Context, *pgx.Conn) error) error {
 	if d.keeperIdle {
 		return work(ctx, d.keeper)
 	}

@@ -112,7 +112,8 @@ func (l *Look) recordResult(t Touched, base Baseline) (Touched, error) {
 	if slices.ContainsFunc(t.Tables, func(i int) bool { return base.Tables[i-1].Name == largeObjects }) {
 		return t, Cannot{Why: "large objects were changed"}
 	}
-	if !t.Nothing() || len(t.Catalogs) > 0 || t.Moved {
+	// What was noted of the map is of a moment before this look's.
+	if !t.Nothing() || len(t.Catalogs) > 0 || t.Moved || l.Noted && base.Exact {
 		return t, nil
 	}
 	l.clean = l.now.At
